@@ -1,0 +1,77 @@
+"""Arguments on their way through a queue: what JSON would make of them."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, Literal, TypeAlias
+
+from ..core.errors import InputError, PayloadError
+
+Payload: TypeAlias = Literal["json", "any"]
+
+
+def check_payload(payload: object) -> None:
+    """Raise `InputError` unless `payload` is one of the two rules."""
+    if payload not in ("json", "any"):
+        raise InputError(f"payload is {payload!r}; give 'json' (arguments must survive JSON) or 'any'")
+
+
+def through_json(
+    job: str, args: tuple[Any, ...], kwargs: dict[str, Any]
+) -> tuple[tuple[Any, ...], dict[str, Any]]:
+    """Return the arguments as a worker would get them: equal, and none of their lists and dicts shared.
+
+    Raises `PayloadError` naming the path to the first value that would come back changed or not at all, and
+    what it would become. Source of the rules: RFC 8259, and the standard `json` module's conversion table.
+    """
+    back = tuple(_back(value, job, f"argument {i}") for i, value in enumerate(args))
+    if not kwargs:
+        return back, kwargs
+    return back, {name: _back(value, job, f"argument {name!r}") for name, value in kwargs.items()}
+
+
+def _back(value: Any, job: str, path: str) -> Any:
+    kind = type(value)
+    if value is None or kind is str or kind is int or kind is bool:
+        return value
+    if kind is float:
+        if math.isfinite(value):
+            return value
+        raise _changed(job, path, value, "JSON has no such number")
+    if kind is list:
+        return [_back(item, job, f"{path}[{i}]") for i, item in enumerate(value)]
+    if kind is dict:
+        for key in value:
+            if type(key) is not str:
+                as_text = {True: "true", False: "false", None: "null"}.get(key) if _simple(key) else None
+                becomes = f"the key would become {as_text or str(key)!r}" if _simple(key) else "JSON has no such key"
+                raise _changed(job, f"{path}, key {key!r}", key, becomes)
+        return {key: _back(item, job, f"{path}[{key!r}]") for key, item in value.items()}
+    if isinstance(value, tuple):
+        becomes = f"it would become the list {list(value)!r}"
+    elif isinstance(value, (str, int, float, list, dict)):
+        base = next(b for b in (str, int, float, list, dict) if isinstance(value, b))
+        plain = base(value)
+        becomes = f"it would become the plain {base.__name__} {plain!r}"
+    elif hasattr(value, "isoformat"):
+        becomes = f"JSON has no dates; send the text {value.isoformat()!r} and parse it in the job"
+    elif isinstance(value, (set, frozenset)):
+        becomes = "JSON has no sets; send a sorted list"
+    elif isinstance(value, (bytes, bytearray)):
+        becomes = "JSON has no bytes; send text, base64 for example"
+    else:
+        becomes = "JSON cannot hold it; send its id and look it up in the job"
+    raise _changed(job, path, value, becomes)
+
+
+def _simple(key: Any) -> bool:
+    return key is None or isinstance(key, (bool, int, float))
+
+
+def _changed(job: str, path: str, value: Any, becomes: str) -> PayloadError:
+    shown = repr(value)
+    shown = shown if len(shown) <= 60 else shown[:57] + "..."
+    return PayloadError(
+        f"{job}: {path} is {shown} ({type(value).__name__}), which does not survive JSON: {becomes} "
+        "(payload='any' turns this check off)"
+    )

@@ -1,0 +1,165 @@
+"""Targets: finding a callable by path or object, and replacing it so that every reference follows.
+
+A Python function is replaced in place, by its code: whoever imported it by name, wherever, calls the
+replacement. Anything else is replaced where its path finds it.
+"""
+
+from __future__ import annotations
+
+import importlib
+import inspect
+from collections.abc import Callable
+from types import CodeType, FunctionType, MethodType
+from typing import Any
+
+from ..core.errors import TapError, nearest
+
+
+def find(path: str) -> tuple[Any, str, Any]:
+    """Return the owner, the attribute's name and the object behind ``package.module:attribute.attribute``.
+
+    A path with dots alone is taken apart at the longest part that imports. Raises `TapError`.
+    """
+    module_name, colon, attributes = path.partition(":")
+    if colon:
+        try:
+            owner: Any = importlib.import_module(module_name)
+        except ImportError as error:
+            raise TapError(f"{path!r}: cannot import {module_name!r}: {error}") from None
+        names = attributes.split(".")
+    else:
+        parts = path.split(".")
+        owner = None
+        for count in range(len(parts) - 1, 0, -1):
+            module = ".".join(parts[:count])
+            try:
+                owner = importlib.import_module(module)
+            except ModuleNotFoundError as error:
+                if error.name is None or not (module + ".").startswith(error.name + "."):
+                    raise TapError(f"{path!r}: importing {module!r} failed: {error}") from None
+                continue
+            names = parts[count:]
+            break
+        if owner is None:
+            raise TapError(f"{path!r}: no module of that name can be imported; write 'package.module:name'")
+    for name in names[:-1]:
+        owner = _attribute(owner, name, path)
+    return owner, names[-1], _attribute(owner, names[-1], path)
+
+
+def _attribute(owner: Any, name: str, path: str) -> Any:
+    try:
+        return getattr(owner, name)
+    except AttributeError:
+        known = [n for n in dir(owner) if not n.startswith("_")]
+        what = getattr(owner, "__name__", type(owner).__name__)
+        raise TapError(f"{path!r}: {what!r} has no {name!r}; {nearest(name, known)}") from None
+
+
+class Target:
+    """A callable that can be replaced and put back. `real` calls the original meanwhile."""
+
+    def __init__(self, target: Any) -> None:
+        self._owner: Any = None
+        self._name = ""
+        self._bound: Any = None
+        self._function: FunctionType | None = None
+        if isinstance(target, str):
+            self.label = target
+            self._owner, self._name, found = find(target)
+        else:
+            found = target
+            self.label = f"{getattr(target, '__module__', '?')}:{getattr(target, '__qualname__', repr(target))}"
+        if not callable(found):
+            raise TapError(f"{self.label!r} is {found!r}, which cannot be called")
+        self.real: Callable[..., Any] = found
+        inner = found
+        if isinstance(inner, MethodType):
+            self._bound, inner = inner.__self__, inner.__func__
+        if isinstance(inner, FunctionType):
+            self._function = inner
+        elif self._owner is None:
+            caller = getattr(type(found), "__call__", None)
+            if not isinstance(caller, FunctionType):
+                raise TapError(f"{self.label!r} is no Python function; give its import path, so that it can be replaced there")
+            self._function, self._bound = caller, found
+        else:
+            self._bound = None
+        self.is_async = inspect.iscoroutinefunction(found) or (
+            self._function is not None and inspect.iscoroutinefunction(self._function)
+        )
+        self._saved: Any = None
+        self._had = True
+
+    def replace(self, replacement: Callable[..., Any]) -> None:
+        """Let every call run `replacement` with the call's arguments (without the object of a bound method)."""
+        function = self._function
+        if function is None:
+            self._had = self._name in getattr(self._owner, "__dict__", {})
+            self._saved = self.real
+            if inspect.isclass(self._owner):
+                self._saved = inspect.getattr_static(self._owner, self._name)
+            try:
+                setattr(self._owner, self._name, staticmethod(replacement) if inspect.isclass(self._owner) else replacement)
+            except (AttributeError, TypeError) as error:
+                raise TapError(f"{self.label!r} cannot be replaced: {error}") from None
+            return
+        code = function.__code__
+        original = FunctionType(code, function.__globals__, function.__name__, function.__defaults__, function.__closure__)
+        original.__kwdefaults__ = function.__kwdefaults__
+        original.__qualname__, original.__module__ = function.__qualname__, function.__module__
+        stand_in: Callable[..., Any] = replacement
+        if self._bound is not None:
+            stand_in = _for_one(self._bound, original, replacement)
+            self.real = MethodType(original, self._bound)
+        else:
+            self.real = original
+        self._saved = code
+        function.__code__ = _calling(code, stand_in, self.is_async)
+
+    def signature(self) -> inspect.Signature | None:
+        """Return the signature that callers see, or None where there is none to be had."""
+        try:
+            return inspect.signature(self.real)
+        except (TypeError, ValueError):
+            return None
+
+    def restore(self) -> None:
+        """Make the callable what it was."""
+        if self._function is not None:
+            self._function.__code__ = self._saved
+        elif self._had:
+            setattr(self._owner, self._name, self._saved)
+        else:
+            delattr(self._owner, self._name)
+
+
+def _for_one(bound: Any, original: Callable[..., Any], replacement: Callable[..., Any]) -> Callable[..., Any]:
+    """A method shared by many objects is replaced for one of them alone."""
+
+    def choose(*args: Any, **kwargs: Any) -> Any:
+        if args and args[0] is bound:
+            return replacement(*args[1:], **kwargs)
+        return original(*args, **kwargs)
+
+    return choose
+
+
+def _plain_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    stand_in = "stand-in"
+    return stand_in(*args, **kwargs)  # type: ignore[operator]
+
+
+async def _async_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    stand_in = "stand-in"
+    return await stand_in(*args, **kwargs)  # type: ignore[operator]
+
+
+def _calling(code: CodeType, stand_in: Callable[..., Any], is_async: bool) -> CodeType:
+    """Return code that calls `stand_in`, fit to take the place of `code` in a function (and its closure)."""
+    template = (_async_template if is_async else _plain_template).__code__
+    constants: tuple[Any, ...] = tuple(stand_in if c == "stand-in" else c for c in template.co_consts)
+    return template.replace(
+        co_consts=constants, co_freevars=code.co_freevars, co_name=code.co_name, co_qualname=code.co_qualname,
+        co_filename=code.co_filename, co_firstlineno=code.co_firstlineno,
+    )  # fmt: skip

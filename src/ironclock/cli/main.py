@@ -1,0 +1,106 @@
+"""The command line: `ironclock demo` and `ironclock show`.
+
+Exit codes: 0 as expected, 1 a broken expectation, 2 a command or file that cannot be used.
+"""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+
+import ironclock as ic
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_CONTEXT = {"help_option_names": ["-h", "--help"]}
+
+
+class _Commands(click.Group):
+    """Shows the library's own errors as one clear line, with exit code 2."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except ic.IronClockError as error:
+            click.echo(f"Error: {error}", err=True)
+            sys.exit(2)
+
+
+@click.group(cls=_Commands, context_settings=_CONTEXT)
+@click.version_option(ic.__version__, prog_name="ironclock")
+def main() -> None:
+    """Test background and scheduled jobs in simulated time.
+
+    Start with `ironclock demo`: one evening at a made-up ferry company, run in a blink.
+    """
+
+
+@main.command()
+@click.option("--seed", default=11, show_default=True, help="What every random choice follows from.")
+@click.option("--save", type=click.Path(dir_okay=False), help="Keep the history here, as JSON Lines.")
+@click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry, as well.")
+def demo(seed: int, save: str | None, tell: bool) -> None:
+    """Run the ferry line's evening: holds, a harbour office that is down, a refused card, a late bank."""
+    from . import evening
+
+    screen, width = _screen()
+    rig = ic.Rig(start=evening.START, zone=evening.ZONE, seed=seed)
+    screen.print("An evening at Tern Line, a made-up ferry company", style="bold")
+    screen.print(f"Its own code runs on a simulated clock, from {rig.now:%Y-%m-%d %H:%M} in {evening.ZONE}.\n")
+    seen = evening.evening(rig, lambda line: screen.print(line, markup=False))
+    screen.print()
+    _report(rig.history, screen, width)
+    if tell:
+        screen.print()
+        screen.print(rig.history.story(), markup=False, soft_wrap=True)
+    screen.print()
+    broken = 0
+    for claim, held in evening.as_expected(rig, seen):
+        screen.print(f"[green]✓[/] {claim}" if held else f"[bold red]✗ {claim}[/]")
+        broken += not held
+    if save:
+        rig.history.save(save)
+        screen.print(f"\nSaved to {save}; look at it again with: ironclock show {save}", markup=False, soft_wrap=True)
+    sys.exit(1 if broken else 0)
+
+
+@main.command()
+@click.argument("file", type=click.Path())
+@click.option("--job", help="Tell the account of this one job, by its id.")
+@click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry.")
+def show(file: str, job: str | None, tell: bool) -> None:
+    """Show a history that was saved with `History.save`, `--save` or pytest's --ironclock-save."""
+    history = ic.History.load(file)
+    screen, width = _screen()
+    if job is not None:
+        from ..core.account import story_of
+        from ..core.errors import nearest
+
+        known = {entry.job for entry in history if entry.job}
+        if job not in known:
+            raise ic.UnknownJob(f"{file} has no job {job!r}; {nearest(job, known)}")
+        screen.print(story_of(history, job), markup=False, soft_wrap=True)
+    elif tell:
+        screen.print(history.story(), markup=False, soft_wrap=True)
+    else:
+        _report(history, screen, width)
+
+
+def _screen() -> tuple[Console, int]:
+    from ..report.text import console
+
+    screen = console()
+    return screen, screen.width
+
+
+def _report(history: ic.History, screen: Console, width: int) -> None:
+    from ..report.text import run_report
+
+    screen.print(run_report(history, width), width=width)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,79 @@
+"""Accounts: a history in words, for a person who asks what happened to a job."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
+
+from .durations import spell
+from .history import Entry, History
+from .timeline import Timeline
+
+if TYPE_CHECKING:
+    from .jobs import Job
+
+_DAY = 10
+
+
+def job_story(history: History, job: Job) -> str:
+    """Return the account of one job, a line an entry."""
+    return "\n".join([_head(job), *_lines(history.of(job.id), history.timeline, named=False)])
+
+
+def story_of(history: History, job: str) -> str:
+    """Return the account of the job with that id, from any history, a saved one included."""
+    return "\n".join([job, *_lines(history.of(job), history.timeline, named=False)])
+
+
+def whole_story(history: History) -> str:
+    """Return the account of a whole run, a line an entry."""
+    return "\n".join(_lines(history, history.timeline, named=True))
+
+
+def _head(job: Job) -> str:
+    given = [repr(a) for a in job.args] + [f"{k}={v!r}" for k, v in job.kwargs.items()]
+    return f"{job.id}({', '.join(given)}): {job.state}"
+
+
+def _lines(entries: Iterable[Entry], timeline: Timeline, *, named: bool) -> Iterable[str]:
+    day = ""
+    for entry in entries:
+        text = timeline.text(entry.ns)
+        if text[:_DAY] != day:
+            day = text[:_DAY]
+            yield f"  {day} ({timeline.zone})"
+        clock = text[_DAY + 1 :]
+        who = f"{entry.job or '-'}: " if named else ""
+        yield f"    {clock}  {who}{describe(entry, timeline)}"
+
+
+def describe(entry: Entry, timeline: Timeline) -> str:
+    """Return one entry in words, without its instant and job."""
+    data: dict[str, Any] = entry.data
+    what = entry.what
+    if what == "enqueued":
+        given = [repr(a) for a in data.get("args", [])] + [f"{k}={v!r}" for k, v in data.get("kwargs", {}).items()]
+        words = f"enqueued in {data.get('queue')!r} with ({', '.join(given)})"
+        due = timeline.ns(data["due"]) - entry.ns
+        return words + (f", due in {spell(due)}, at {data['due']}" if due > 0 else "")
+    if what == "started":
+        return f"attempt {entry.attempt} starts on {data.get('worker')}"
+    if what == "done":
+        return f"attempt {entry.attempt} is done" + (f", result {data['result']!r}" if "result" in data else "")
+    if what in ("failed", "timed-out"):
+        how = "fails" if what == "failed" else "times out"
+        words = f"attempt {entry.attempt} {how}: {data.get('error')}: {data.get('message')}"
+        if data.get("line"):
+            words += f" [{data['line']}]"
+        if data.get("then") == "backing-off":
+            return words + f"; tries again in {spell(data['wait_ns'])}"
+        return words + ("; dead letter" if data.get("then") == "dead" else "; given up on purpose")
+    if what == "requeued":
+        return f"put back from the dead letters, due at {data.get('due')}"
+    if what == "discarded":
+        return "dead letter discarded"
+    if what == "refused":
+        return f"enqueue of {data.get('asked')} refused: {data.get('error')}: {data.get('message')}"
+    if what == "note":
+        return str(data.get("text"))
+    return what

@@ -1,0 +1,285 @@
+"""The history: everything that happened in a rig, in order.
+
+While a rig runs an entry is eight items in one flat list, which the garbage collector passes over quickly;
+what a person or a file sees is made from them on demand.
+The digest leaves out the words of error messages, which differ between Python versions, and object
+addresses; everything else is in it.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import enum
+import hashlib
+import json
+import re
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from os import PathLike
+from types import CodeType
+from typing import TYPE_CHECKING, Any, TypeAlias, overload
+
+from .errors import HistoryError
+from .timeline import Timeline
+from .where import spot
+
+if TYPE_CHECKING:
+    import pandas
+
+    from .jobs import Job
+
+Record: TypeAlias = "tuple[int, str, Job | None, int, Any, int, CodeType | None, int]"
+"""Nanoseconds since the epoch; what happened; the job; the attempt's number (0: none); the detail that `_SHAPES`
+knows; after a failure the wait in nanoseconds, `DEAD` or `DROPPED`; and where the error was raised: code, instruction."""
+
+DEAD, DROPPED = -1, -2
+ENDED_BADLY = ("failed", "timed-out")
+_WIDTH = 8
+
+FORMAT = "ironclock-history"
+VERSION = 1
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One thing that happened.
+
+    `at` is the instant in the rig's zone and `ns` the same in nanoseconds since the epoch; `what` one of
+    enqueued, started, done, failed, timed-out, withdrawn, requeued, discarded, refused, note; `job` the job's
+    id, `name` its type, `attempt` the attempt's number (0: none); `data` the rest, as it stands in a saved file.
+    """
+
+    at: dt.datetime
+    ns: int
+    what: str
+    job: str | None
+    name: str | None
+    attempt: int
+    data: dict[str, Any]
+
+
+class History(Sequence[Entry]):
+    """An ordered, read-only record. Iterating gives `Entry` objects."""
+
+    def __init__(self, timeline: Timeline, seed: object = 0) -> None:
+        self.timeline = timeline
+        self.seed = seed
+        self._flat: list[Any] = []
+        self.add: Callable[[Record], None] = self._flat.extend
+        """Append one `Record`."""
+        self._loaded: list[Entry] | None = None
+        self._index: dict[int, list[int]] = {}
+        self._indexed = 0
+
+    def __len__(self) -> int:
+        return len(self._flat) // _WIDTH if self._loaded is None else len(self._loaded)
+
+    @overload
+    def __getitem__(self, index: int) -> Entry: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Entry]: ...
+    def __getitem__(self, index: int | slice) -> Entry | list[Entry]:
+        if self._loaded is not None:
+            return self._loaded[index]
+        numbers = range(len(self))[index]
+        if isinstance(numbers, range):
+            return [self._entry(self._record(n)) for n in numbers]
+        return self._entry(self._record(numbers))
+
+    def __iter__(self) -> Iterator[Entry]:
+        if self._loaded is not None:
+            return iter(self._loaded)
+        return map(self._entry, self.records())
+
+    def records(self) -> Iterator[Record]:
+        """Iterate over the raw records of a live history."""
+        items = iter(self._flat)
+        return zip(*[items] * _WIDTH, strict=True)
+
+    def of_job(self, job: Job) -> Iterator[Record]:
+        """Iterate over the raw records of one live job."""
+        # One pass over what is new since the last question, however many jobs are asked about.
+        flat, index = self._flat, self._index
+        for first in range(self._indexed, len(flat), _WIDTH):
+            about = flat[first + 2]
+            if about is not None:
+                index.setdefault(about.number, []).append(first)
+        self._indexed = len(flat)
+        for first in index.get(job.number, ()):
+            yield tuple(flat[first : first + _WIDTH])
+
+    def _record(self, number: int) -> Record:
+        first = number * _WIDTH
+        return tuple(self._flat[first : first + _WIDTH])  # type: ignore[return-value]
+
+    def of(self, job: str) -> list[Entry]:
+        """Return the entries of the job with that id."""
+        if self._loaded is not None:
+            return [entry for entry in self._loaded if entry.job == job]
+        return [self._entry(r) for r in self.records() if r[2] is not None and r[2].id == job]
+
+    def _entry(self, record: Record) -> Entry:
+        ns, what, job, attempt, detail, wait, code, instruction = record
+        shape = _SHAPES.get(what)
+        data: dict[str, Any] = {} if shape is None else shape(detail, self.timeline)
+        if what == "enqueued" and job is not None:
+            data = {"queue": job.queue, "args": plain(job.args), "kwargs": plain(job.kwargs), **data}
+            if not job.kwargs:
+                del data["kwargs"]
+        elif what in ENDED_BADLY:
+            data["then"] = "dead" if wait == DEAD else "dropped" if wait == DROPPED else "backing-off"
+            if wait >= 0:
+                data["wait_ns"] = wait
+            if code is not None:
+                data["line"] = spot(code, instruction)
+        who = None if job is None else job.id
+        return Entry(self.timeline.at(ns), ns, what, who, None if job is None else job.name, attempt, data)
+
+    def _line(self, entry: Entry) -> dict[str, Any]:
+        line: dict[str, Any] = {"at": self.timeline.text(entry.ns), "ns": entry.ns, "what": entry.what}
+        if entry.job is not None:
+            line["job"], line["name"] = entry.job, entry.name
+        if entry.attempt:
+            line["attempt"] = entry.attempt
+        line.update(entry.data)
+        return line
+
+    def digest(self) -> str:
+        """Return the SHA-256 of the history in hexadecimal: the same for the same story and seed,
+        on every machine, Python version and hash seed."""
+        total = hashlib.sha256()
+        for entry in self:
+            line = self._line(entry)
+            line.pop("message", None)
+            line.pop("line", None)
+            total.update(json.dumps(line, sort_keys=True, ensure_ascii=True).encode())
+            total.update(b"\n")
+        return total.hexdigest()
+
+    def save(self, path: str | PathLike[str]) -> None:
+        """Write JSON Lines: a header line, then one line an entry. Replaces the file only when all is written."""
+        import os
+
+        head = {"format": FORMAT, "version": VERSION, "zone": str(self.timeline.zone), "seed": plain(self.seed)}
+        part = f"{os.fspath(path)}.part"
+        try:
+            with open(part, "w", encoding="utf-8") as file:
+                file.write(json.dumps(head) + "\n")
+                for entry in self:
+                    file.write(json.dumps(self._line(entry), ensure_ascii=False) + "\n")
+            os.replace(part, path)
+        except OSError as error:
+            raise HistoryError(f"cannot write the history to {os.fspath(path)}: {error.strerror}") from error
+
+    @classmethod
+    def load(cls, path: str | PathLike[str]) -> History:
+        """Read what `save` wrote; raise `HistoryError` naming the file and line of what cannot be read."""
+        import os
+
+        name = os.fspath(path)
+        try:
+            with open(path, encoding="utf-8") as file:
+                lines = file.read().split("\n")
+        except (OSError, UnicodeDecodeError) as error:
+            raise HistoryError(f"cannot read {name}: {error}") from None
+        head = _json(lines[0], name, 1)
+        if head.get("format") != FORMAT:
+            raise HistoryError(f"{name}:1: no saved history (its first line has no \"format\": \"{FORMAT}\")")
+        if head.get("version") != VERSION:
+            raise HistoryError(f"{name}:1: history version {head.get('version')!r}; this release reads {VERSION}")
+        history = cls(Timeline(str(head.get("zone", "UTC"))), head.get("seed", 0))
+        history._loaded = []
+        for number, text in enumerate(lines[1:], 2):
+            if not text and number == len(lines):
+                break
+            line = _json(text, name, number)
+            try:
+                ns, what = line.pop("ns"), line.pop("what")
+                line.pop("at", None)
+                job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
+                history._loaded.append(Entry(history.timeline.at(ns), ns, what, job, kind, attempt, line))
+            except (KeyError, TypeError, OverflowError) as error:
+                raise HistoryError(f"{name}:{number}: an entry without a usable {error}") from None
+        return history
+
+    def frame(self) -> pandas.DataFrame:
+        """Return a pandas table, one row an entry (needs the extra ``ironclock[frame]``)."""
+        import pandas
+
+        rows = [
+            {"at": e.at, "ns": e.ns, "what": e.what, "job": e.job, "name": e.name, "attempt": e.attempt, **e.data}
+            for e in self
+        ]
+        return pandas.DataFrame(rows)
+
+    def story(self) -> str:
+        """Return a readable account of the whole run."""
+        from .account import whole_story
+
+        return whole_story(self)
+
+    def __repr__(self) -> str:
+        return f"<history of {len(self)} entries>"
+
+
+def _json(text: str, name: str, number: int) -> dict[str, Any]:
+    try:
+        line = json.loads(text)
+    except ValueError as error:
+        raise HistoryError(f"{name}:{number}: no JSON line: {error}") from None
+    if not isinstance(line, dict):
+        raise HistoryError(f"{name}:{number}: an entry is a JSON object, not {type(line).__name__}")
+    return line
+
+
+_ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+")
+
+
+def plain(value: Any, depth: int = 0) -> Any:
+    """Return a value as JSON can hold it, the same in every run: sets sorted, addresses left out."""
+    kind = type(value)
+    if value is None or kind is str or kind is int or kind is bool:
+        return value
+    if kind is float:
+        return value if value == value and value not in (float("inf"), float("-inf")) else repr(value)
+    if depth > 20:
+        return "..."
+    if isinstance(value, enum.Enum):
+        return f"{kind.__name__}.{value.name}"
+    if isinstance(value, dict):
+        return {k if type(k) is str else str(plain(k)): plain(v, depth + 1) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [plain(v, depth + 1) for v in value]
+    if isinstance(value, (set, frozenset)):
+        return sorted((plain(v, depth + 1) for v in value), key=lambda v: json.dumps(v, sort_keys=True))
+    if isinstance(value, (dt.datetime, dt.date, dt.time)):
+        return value.isoformat()
+    try:
+        return _ADDRESS.sub("", repr(value))
+    except Exception as error:  # a repr that raises must not take the history down
+        return f"<{kind.__name__} whose repr raised {type(error).__name__}>"
+
+
+def _failed(error: Any, timeline: Timeline) -> dict[str, Any]:
+    return {"error": type(error).__name__, "message": _message(error)}
+
+
+def _message(error: BaseException) -> str:
+    try:
+        return _ADDRESS.sub("", str(error))
+    except Exception:
+        return "<an error whose words raise>"
+
+
+_SHAPES: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
+    "enqueued": lambda due, timeline: {"due": timeline.text(due)},
+    "started": lambda detail, timeline: {"worker": detail},
+    "done": lambda detail, timeline: {} if detail is None else {"result": plain(detail)},
+    "failed": _failed,
+    "timed-out": _failed,
+    "requeued": lambda detail, timeline: {"due": timeline.text(detail)},
+    "refused": lambda detail, timeline: {
+        "asked": detail[0], "error": type(detail[1]).__name__, "message": _message(detail[1])
+    },
+    "note": lambda detail, timeline: {"text": detail},
+}  # fmt: skip

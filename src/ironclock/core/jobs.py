@@ -1,0 +1,153 @@
+"""Jobs and their attempts: what the engine moves along and what a test reads."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+
+from .durations import to_timedelta
+from .policy import JobType
+
+if TYPE_CHECKING:
+    from .engine import Engine
+    from .pool import Pool
+
+State: TypeAlias = Literal["held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn"]
+Outcome: TypeAlias = Literal["running", "done", "failed", "timed-out"]
+
+OPEN = ("held", "ready", "running", "backing-off")
+"""The states of a job that still has something before it."""
+
+
+class Attempt:
+    """One try at a job. Times ending in `_ns` are nanoseconds since the epoch, -1 where there is none yet."""
+
+    __slots__ = ("job", "number", "started_ns", "ended_ns", "worker", "pool", "outcome", "error", "waited_ns",
+                 "deadline_ns", "strand", "line")  # fmt: skip
+
+    def __init__(self, job: Job, number: int, started_ns: int, worker: str, pool: Pool | None) -> None:
+        self.job = job
+        self.number = number
+        self.started_ns = started_ns
+        self.worker = worker
+        self.pool = pool
+        self.outcome: Outcome = "running"
+        self.error: BaseException | None = None
+        self.ended_ns = -1
+        self.waited_ns = -1
+        self.deadline_ns = -1
+        self.line = ""  # where the error was raised, as file:line
+
+    @property
+    def started_at(self) -> dt.datetime:
+        """When the worker began."""
+        return self.job.engine.timeline.at(self.started_ns)
+
+    @property
+    def ended_at(self) -> dt.datetime | None:
+        """When it ended; None while it runs."""
+        return None if self.ended_ns < 0 else self.job.engine.timeline.at(self.ended_ns)
+
+    @property
+    def waited(self) -> dt.timedelta | None:
+        """The backoff after this attempt; None where none followed."""
+        return None if self.waited_ns < 0 else to_timedelta(self.waited_ns)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Attempt) and other.job is self.job and other.number == self.number
+
+    def __hash__(self) -> int:
+        return hash((id(self.job), self.number))
+
+    def __repr__(self) -> str:
+        error = "" if self.error is None else f" {type(self.error).__name__}"
+        return f"<attempt {self.number} of {self.job.id}: {self.outcome}{error}>"
+
+
+class Job:
+    """One enqueued call and what became of it. Times ending in `_ns` are nanoseconds since the epoch."""
+
+    __slots__ = ("engine", "type", "number", "args", "_kwargs", "queue", "priority", "state", "enqueued_ns",
+                 "due_ns", "result", "error", "tries", "round", "first_ns", "waited_ns", "live", "depth", "_seen",
+                 )  # fmt: skip
+
+    def __init__(
+        self, engine: Engine, type: JobType, number: int, args: tuple[Any, ...], kwargs: dict[str, Any],
+        queue: str, priority: int, enqueued_ns: int, due_ns: int,
+    ) -> None:  # fmt: skip
+        self.engine = engine
+        self.type = type
+        self.number = number
+        self.args = args
+        self._kwargs = kwargs or None
+        self.queue = queue
+        self.priority = priority
+        self.enqueued_ns = enqueued_ns
+        self.due_ns = due_ns
+        self.state: State = "held" if due_ns > enqueued_ns else "ready"
+        self.result: Any = None
+        self.error: BaseException | None = None
+        """The error of the last attempt; None when that succeeded or none was made."""
+        self.tries = 0
+        """Attempts so far."""
+        self.round = 0  # attempts spent before the job was last put back from the dead letters
+        self.first_ns = 0  # when the first attempt of this round started
+        self.waited_ns = 0  # the wait before the present attempt
+        self.live: Attempt | None = None
+        self.depth = 0  # how many jobs enqueued one another at this very instant to get here
+        self._seen: list[Attempt] | None = None
+
+    @property
+    def kwargs(self) -> dict[str, Any]:
+        """The keyword arguments."""
+        return self._kwargs or {}
+
+    @property
+    def attempts(self) -> list[Attempt]:
+        """Every attempt so far, the running one included."""
+        # Made from the history when asked for: an object for each attempt of a long run would cost
+        # more than all the rest of it, mostly in the garbage collector.
+        seen = self._seen
+        if seen is None or len(seen) != self.tries or (seen and seen[-1].outcome == "running"):
+            seen = self._seen = self.engine.attempts_of(self)
+        return list(seen)
+
+    @property
+    def name(self) -> str:
+        """The job type's name."""
+        return self.type.name
+
+    @property
+    def id(self) -> str:
+        """A name for this one job, the same in every run of the same story."""
+        return f"{self.type.name}-{self.number}"
+
+    @property
+    def enqueued_at(self) -> dt.datetime:
+        """When it was enqueued, in the rig's zone."""
+        return self.engine.timeline.at(self.enqueued_ns)
+
+    @property
+    def due_at(self) -> dt.datetime:
+        """When it is, or last was, due to run."""
+        return self.engine.timeline.at(self.due_ns)
+
+    @property
+    def delay(self) -> dt.timedelta:
+        """How long after enqueueing it is, or last was, due."""
+        return to_timedelta(self.due_ns - self.enqueued_ns)
+
+    def withdraw(self) -> None:
+        """Cancel a job that has not begun, or is backing off; raise `RigStateError` in any other state."""
+        self.engine.withdraw(self)
+
+    def story(self) -> str:
+        """Return a readable account of this job, with simulated instants in the rig's zone."""
+        from .account import job_story
+
+        return job_story(self.engine.history, self)
+
+    def __repr__(self) -> str:
+        given = [repr(a) for a in self.args] + [f"{k}={v!r}" for k, v in self.kwargs.items()]
+        tries = f", {self.tries} attempt{'s' * (self.tries != 1)}" if self.tries else ""
+        return f"<job {self.id}({', '.join(given)}): {self.state}{tries}>"

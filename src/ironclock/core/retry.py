@@ -1,0 +1,254 @@
+"""Retry: which errors are tried again, how often, and how long to wait in between."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+from .durations import Duration, spell, to_ns
+from .errors import PolicyError
+
+Jitter: TypeAlias = 'float | Literal["full", "equal", "decorrelated"] | None'
+ErrorTypes: TypeAlias = "type[BaseException] | tuple[type[BaseException], ...]"
+Verdict: TypeAlias = Literal["retry", "dead", "dropped"]
+
+_NO_CAP = to_ns("36500d")
+
+
+class Wait:
+    """How long to back off after a failed attempt. Subclasses answer `after`."""
+
+    random = False
+    """Whether the answer depends on the generator."""
+
+    def after(self, attempt: int, error: BaseException, previous: int, chance: random.Random) -> int:
+        """Return the wait in nanoseconds after attempt number `attempt` (1 is the first).
+
+        `previous` is the wait before that attempt in nanoseconds, 0 for the first.
+        """
+        raise NotImplementedError
+
+    def describe(self) -> str:
+        """Return the wait in words."""
+        raise NotImplementedError
+
+
+@dataclass(frozen=True)
+class Curve(Wait):
+    """A wait that follows a formula: ``first * factor ** (n - 1) + step * (n - 1)``, capped, then jittered."""
+
+    first: int
+    factor: float = 1.0
+    step: int = 0
+    cap: int = _NO_CAP
+    jitter: Jitter = None
+
+    @property
+    def random(self) -> bool:  # type: ignore[override]
+        return self.jitter is not None
+
+    def after(self, attempt: int, error: BaseException, previous: int, chance: random.Random) -> int:
+        jitter = self.jitter
+        if jitter == "decorrelated":
+            high = max(self.first, (previous or self.first) * 3)
+            return min(self.cap, self.first + int(chance.random() * (high - self.first)))
+        wait = self.plain(attempt)
+        if jitter is None:
+            return wait
+        if jitter == "full":
+            return int(chance.random() * wait)
+        if jitter == "equal":
+            half = wait // 2
+            return half + int(chance.random() * (wait - half))
+        assert isinstance(jitter, float)
+        return int(wait * (1.0 - jitter + 2.0 * jitter * chance.random()))
+
+    def plain(self, attempt: int) -> int:
+        """Return the wait before jitter, in nanoseconds."""
+        cap = self.cap
+        if self.factor != 1.0:
+            # Repeated multiplication is exactly rounded on every machine; the library's pow is not.
+            wait, factor = float(self.first), self.factor
+            for _ in range(attempt - 1):
+                wait *= factor
+                if wait >= cap:
+                    return cap
+            return min(cap, int(wait))
+        return min(cap, self.first + self.step * (attempt - 1))
+
+    def describe(self) -> str:
+        words = spell(self.first)
+        if self.factor != 1.0:
+            words += f" x{self.factor:g} each time"
+        elif self.step:
+            words += f" +{spell(self.step)} each time"
+        if self.cap < _NO_CAP:
+            words += f", at most {spell(self.cap)}"
+        if self.jitter is not None:
+            words += f", {self.jitter} jitter" if isinstance(self.jitter, str) else f", +-{self.jitter:.0%}"
+        return words
+
+
+@dataclass(frozen=True)
+class Listed(Wait):
+    """Explicit waits; after the last one it repeats."""
+
+    waits: tuple[int, ...]
+
+    def after(self, attempt: int, error: BaseException, previous: int, chance: random.Random) -> int:
+        return self.waits[min(attempt, len(self.waits)) - 1]
+
+    def describe(self) -> str:
+        return ", ".join(spell(w) for w in self.waits)
+
+
+@dataclass(frozen=True)
+class Asked(Wait):
+    """A wait that the test computes: ``(attempt, error) -> duration``."""
+
+    ask: Callable[[int, BaseException], Duration]
+
+    def after(self, attempt: int, error: BaseException, previous: int, chance: random.Random) -> int:
+        what = f"the wait that {_named(self.ask)} gave after attempt {attempt}"
+        return to_ns(self.ask(attempt, error), what=what)
+
+    def describe(self) -> str:
+        return f"as {_named(self.ask)} says"
+
+
+def _named(function: object) -> str:
+    return str(getattr(function, "__qualname__", type(function).__name__))
+
+
+def fixed(wait: Duration, *, jitter: Jitter = None) -> Wait:
+    """Wait the same time after every failure. `jitter` as in `exponential`."""
+    return Curve(to_ns(wait, what="wait"), jitter=_checked(jitter))
+
+
+def linear(first: Duration, *, step: Duration | None = None, cap: Duration | None = None, jitter: Jitter = None) -> Wait:
+    """Wait `first`, then `step` longer each time (as long as `first` when not given), at most `cap`."""
+    start = to_ns(first, what="first")
+    grow = start if step is None else to_ns(step, what="step")
+    return Curve(start, step=grow, cap=_capped(cap), jitter=_checked(jitter))
+
+
+def exponential(
+    first: Duration, *, factor: float = 2, cap: Duration | None = None, jitter: Jitter = None
+) -> Wait:
+    """Wait `first`, then `factor` times longer after each failure, at most `cap`.
+
+    `jitter`: a share between 0 and 1 (0.1 spreads the wait evenly over +-10 %), ``"full"`` (0 to the wait),
+    ``"equal"`` (half the wait, and up to as much again) or ``"decorrelated"`` (between `first` and three times
+    the wait before, at most `cap`; `factor` plays no part). The cap is applied before a proportional jitter.
+    Raises `DurationError` or `PolicyError`. Source of the named jitters: M. Brooker, "Exponential Backoff And
+    Jitter", 2015.
+    """
+    if isinstance(factor, bool) or not isinstance(factor, (int, float)) or not 1 <= factor < 1e6:
+        raise PolicyError(f"factor is {factor!r}; give a number of at least 1")
+    return Curve(to_ns(first, what="first"), float(factor), cap=_capped(cap), jitter=_checked(jitter))
+
+
+def _capped(cap: Duration | None) -> int:
+    return _NO_CAP if cap is None else to_ns(cap, what="cap")
+
+
+def _checked(jitter: Jitter) -> Jitter:
+    if jitter is None or jitter in ("full", "equal", "decorrelated"):
+        return jitter
+    if isinstance(jitter, (int, float)) and not isinstance(jitter, bool) and 0 <= jitter <= 1:
+        return float(jitter) or None
+    raise PolicyError(f"jitter is {jitter!r}; give a share from 0 to 1, 'full', 'equal' or 'decorrelated'")
+
+
+def error_types(given: object, what: str) -> tuple[type[BaseException], ...]:
+    """Return exception types as a tuple; raise `PolicyError` naming the first thing that is none."""
+    types = given if isinstance(given, (tuple, list)) else (given,)
+    for one in types:
+        if not (isinstance(one, type) and issubclass(one, BaseException)):
+            raise PolicyError(f"{what} holds {one!r}, which is no exception type")
+    return tuple(types)
+
+
+class Retry:
+    """What happens after an attempt failed.
+
+    Parameters: `attempts` counts every try, the first included; `wait` is one of `fixed`, `linear`,
+    `exponential`, a duration, a list of durations (the last one repeats) or a callable
+    ``(attempt, error) -> duration``; `on` are the error types that are tried again (others go straight to
+    the dead letters); `never_on` go straight to the dead letters; `drop_on` give up without a dead letter;
+    `within` bounds the whole time from the first attempt's start: no attempt starts later than that.
+    Raises `PolicyError` or `DurationError` for a value that cannot be used.
+    """
+
+    __slots__ = ("attempts", "wait", "on", "never_on", "drop_on", "within", "table", "_simple")
+
+    def __init__(
+        self,
+        attempts: int = 1,
+        wait: Wait | Duration | Sequence[Duration] | Callable[[int, BaseException], Duration] = 0,
+        on: ErrorTypes = (Exception,),
+        never_on: ErrorTypes = (),
+        drop_on: ErrorTypes = (),
+        within: Duration | None = None,
+    ) -> None:
+        if isinstance(attempts, bool) or not isinstance(attempts, int) or attempts < 1:
+            raise PolicyError(f"attempts is {attempts!r}; give a whole number of at least 1 (the first try counts)")
+        self.attempts = attempts
+        self.wait = _as_wait(wait)
+        self.on = error_types(on, "on")
+        self.never_on = error_types(never_on, "never_on")
+        self.drop_on = error_types(drop_on, "drop_on")
+        self.within = None if within is None else to_ns(within, what="within")
+        self._simple = not self.never_on and not self.drop_on and self.within is None
+        self.table: tuple[int, ...] = ()
+        """The waits after the first attempts, where neither chance nor any other rule has a say in them."""
+        if self._simple and isinstance(self.wait, (Curve, Listed)) and not self.wait.random:
+            error, chance = Exception(), random.Random(0)
+            self.table = tuple(self.wait.after(n, error, 0, chance) for n in range(1, min(attempts, 16)))
+
+    def decide(
+        self, attempt: int, error: BaseException, previous: int, elapsed: int, chance: Callable[[], random.Random]
+    ) -> tuple[Verdict, int]:
+        """Return what follows failed attempt number `attempt`, and the wait in nanoseconds.
+
+        `previous` is the wait before this attempt and `elapsed` the time since the first attempt's start,
+        both in nanoseconds; `chance` gives the generator that jitter draws from.
+        """
+        if not self._simple:
+            if isinstance(error, self.drop_on):
+                return "dropped", 0
+            if isinstance(error, self.never_on):
+                return "dead", 0
+        # A shutdown or cancellation is no Exception, but workers do try such jobs again.
+        if attempt >= self.attempts or not (isinstance(error, self.on) or not isinstance(error, Exception)):
+            return "dead", 0
+        wait = self.wait.after(attempt, error, previous, chance())
+        if self.within is not None and elapsed + wait > self.within:
+            return "dead", 0
+        return "retry", wait
+
+    def describe(self) -> str:
+        """Return the policy in words."""
+        if self.attempts == 1:
+            return "one attempt"
+        words = f"{self.attempts} attempts, waiting {self.wait.describe()}"
+        if self.within is not None:
+            words += f", within {spell(self.within)}"
+        return words
+
+    def __repr__(self) -> str:
+        return f"<Retry: {self.describe()}>"
+
+
+def _as_wait(wait: object) -> Wait:
+    if isinstance(wait, Wait):
+        return wait
+    if isinstance(wait, (list, tuple)):
+        if not wait:
+            raise PolicyError("wait is an empty list; give at least one duration")
+        return Listed(tuple(to_ns(w, what=f"wait[{i}]") for i, w in enumerate(wait)))
+    if callable(wait):
+        return Asked(wait)
+    return Curve(to_ns(wait, what="wait"))  # type: ignore[arg-type]

@@ -1,0 +1,1 @@
+"""Where the simulation meets the interpreter: its clock in place, and jobs that stand still while others run."""

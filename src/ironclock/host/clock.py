@@ -1,0 +1,165 @@
+"""The interpreter's clock, simulated in place for the threads that have entered a rig.
+
+While one rig is entered and no other thread runs, its readers stand in directly. As soon as there are several
+threads each call looks up who asks: a thread with no rig of its own gets the real clock.
+"""
+
+from __future__ import annotations
+
+import _thread
+import datetime as dt
+import sys
+from collections.abc import Callable
+from typing import Any
+
+from ..core.errors import RigStateError
+from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
+from .readers import BUILTINS, REAL, Readers
+
+get_ident = _thread.get_ident
+
+_entered: dict[int, Readers] = {}  # by thread; the interpreter has one set of clock functions, and so have we
+_starters = [
+    Builtin(getattr(_thread, name))
+    for name in ("start_new_thread", "start_new", "start_joinable_thread")
+    if hasattr(_thread, name) and (name != "start_new" or _thread.start_new is not _thread.start_new_thread)
+]
+_solo: Readers | None = None
+
+_ENTRIES = [
+    TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")
+] + [TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")]
+
+
+def enter(readers: Readers) -> None:
+    """Let the calling thread live on the readers' clock; raise `RigStateError` where it lives on another's."""
+    me = get_ident()
+    if me in _entered:
+        raise RigStateError("a rig is entered already in this thread; leave it first (rigs do not nest)")
+    _entered[me] = readers
+    if len(_entered) == 1:
+        for starter in _starters:
+            starter.point(_starting(starter.real))
+        for entry, replacement in zip(_ENTRIES, _REPLACEMENTS, strict=True):
+            entry.put(replacement)
+        for reference in _REFERENCES:
+            reference.point()
+        modified(dt.date)  # and with it its subclasses
+    _arrange()
+
+
+def leave() -> None:
+    """Give the calling thread the real clock back; with the last one everything is as it was before."""
+    del _entered[get_ident()]
+    if _entered:
+        _arrange()
+        return
+    for builtin in (*BUILTINS.values(), *_starters):
+        builtin.restore()
+    for entry in _ENTRIES:
+        entry.restore()
+    for reference in _REFERENCES:
+        reference.restore()
+    modified(dt.date)
+
+
+def _arrange() -> None:
+    """Choose between the direct readers and those that look up the thread."""
+    alone = len(_entered) == 1 and len(sys._current_frames()) == 1
+    functions = next(iter(_entered.values())).functions if alone else _LOOKUPS
+    for name, builtin in BUILTINS.items():
+        builtin.point(functions[name])
+
+
+def _starting(real: Callable[..., Any]) -> Callable[..., Any]:
+    def start(*args: Any, **kwargs: Any) -> Any:
+        for name, builtin in BUILTINS.items():
+            builtin.point(_LOOKUPS[name])
+        return real(*args, **kwargs)
+
+    return start
+
+
+def _lookup(name: str) -> Callable[..., Any]:
+    real, entered, ident = REAL[name], _entered, get_ident
+    if name in ("time", "time_ns", "monotonic", "monotonic_ns", "perf_counter", "perf_counter_ns"):
+
+        def read() -> Any:
+            readers = entered.get(ident())
+            return real() if readers is None else readers.functions[name]()
+
+        return read
+
+    def call(*args: Any) -> Any:
+        readers = entered.get(ident())
+        return real(*args) if readers is None else readers.functions[name](*args)
+
+    return call
+
+
+_LOOKUPS = {name: _lookup(name) for name in BUILTINS}
+_real_now = private_descriptor(dt.datetime, "now")
+_real_utcnow = private_descriptor(dt.datetime, "utcnow")
+_real_today = private_descriptor(dt.date, "today")
+_real_fromtimestamp = private_descriptor(dt.datetime, "fromtimestamp")
+_real_date_fromtimestamp = private_descriptor(dt.date, "fromtimestamp")
+_real_timestamp = dt.datetime.timestamp
+_real_astimezone = dt.datetime.astimezone
+
+
+def _now(cls: type[dt.datetime], tz: dt.tzinfo | None = None) -> dt.datetime:
+    readers = _entered.get(get_ident())
+    if readers is None:
+        return _real_now.__get__(None, cls)(tz)  # type: ignore[no-any-return]
+    return readers.now(cls, tz)
+
+
+def _utcnow(cls: type[dt.datetime]) -> dt.datetime:
+    readers = _entered.get(get_ident())
+    return _real_utcnow.__get__(None, cls)() if readers is None else readers.utcnow(cls)
+
+
+def _today(cls: type[dt.date]) -> dt.date:
+    readers = _entered.get(get_ident())
+    return _real_today.__get__(None, cls)() if readers is None else readers.today(cls)
+
+
+def _fromtimestamp(cls: type[dt.datetime], timestamp: float, tz: dt.tzinfo | None = None) -> dt.datetime:
+    readers = _entered.get(get_ident())
+    if readers is None:
+        return _real_fromtimestamp.__get__(None, cls)(timestamp, tz)  # type: ignore[no-any-return]
+    return readers.fromtimestamp(cls, timestamp, tz)
+
+
+def _date_fromtimestamp(cls: type[dt.date], timestamp: float, /) -> dt.date:
+    readers = _entered.get(get_ident())
+    if readers is None:
+        return _real_date_fromtimestamp.__get__(None, cls)(timestamp)  # type: ignore[no-any-return]
+    return readers.date_fromtimestamp(cls, timestamp)
+
+
+def _moment_timestamp(self: dt.datetime) -> float:
+    readers = _entered.get(get_ident())
+    return _real_timestamp(self) if readers is None else readers.timestamp(self)
+
+
+def _moment_astimezone(self: dt.datetime, tz: dt.tzinfo | None = None) -> dt.datetime:
+    readers = _entered.get(get_ident())
+    return _real_astimezone(self, tz) if readers is None else readers.astimezone(self, tz)
+
+
+for _function, _name in (
+    (_now, "now"), (_utcnow, "utcnow"), (_today, "today"), (_fromtimestamp, "fromtimestamp"),
+    (_date_fromtimestamp, "fromtimestamp"), (_moment_timestamp, "timestamp"), (_moment_astimezone, "astimezone"),
+):  # fmt: skip
+    _function.__name__ = _name
+
+_REPLACEMENTS = [
+    classmethod(_now), classmethod(_utcnow), classmethod(_fromtimestamp), _moment_timestamp, _moment_astimezone,
+    classmethod(_today), classmethod(_date_fromtimestamp),
+]  # fmt: skip
+_REFERENCES = [
+    BoundReferences(dt.datetime, "now", _now),
+    BoundReferences(dt.datetime, "utcnow", _utcnow),
+    BoundReferences(dt.date, "today", _today),
+]

@@ -1,0 +1,178 @@
+"""Replacing a built-in function in place, so that every reference to it follows.
+
+A built-in such as `time.sleep` is one object that everybody shares, wherever and whenever it was imported.
+Its method entry is pointed at the C API's own call helper for its calling convention, and its self slot at the
+replacement: a call then runs the replacement, exceptions propagate, and a greenlet may be switched inside it.
+Nothing here knows about time.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+from collections.abc import Callable
+from typing import Any
+
+from ..core.errors import RigStateError
+
+_VARARGS, _KEYWORDS, _NOARGS, _O, _FASTCALL = 0x01, 0x02, 0x04, 0x08, 0x80
+_CONVENTION = _VARARGS | _KEYWORDS | _NOARGS | _O | _FASTCALL
+_HELPERS = {
+    _NOARGS: "PyObject_CallNoArgs",
+    _O: "PyObject_CallOneArg",
+    _VARARGS: "PyObject_CallObject",
+    _VARARGS | _KEYWORDS: "PyObject_Call",
+}
+
+
+class _MethodDef(ctypes.Structure):
+    _fields_ = [
+        ("name", ctypes.c_char_p), ("meth", ctypes.c_void_p), ("flags", ctypes.c_int), ("doc", ctypes.c_char_p),
+    ]  # fmt: skip
+
+
+class _BuiltinObject(ctypes.Structure):
+    _fields_ = [
+        ("refcnt", ctypes.c_ssize_t), ("type", ctypes.c_void_p),
+        ("ml", ctypes.POINTER(_MethodDef)), ("self", ctypes.c_void_p),
+    ]  # fmt: skip
+
+
+class _DescriptorObject(ctypes.Structure):
+    _fields_ = [
+        ("refcnt", ctypes.c_ssize_t), ("type", ctypes.c_void_p), ("owner", ctypes.c_void_p),
+        ("name", ctypes.c_void_p), ("qualname", ctypes.c_void_p), ("ml", ctypes.POINTER(_MethodDef)),
+    ]  # fmt: skip
+
+
+def _entry(name: str) -> int:
+    address = ctypes.cast(getattr(ctypes.pythonapi, name), ctypes.c_void_p).value
+    assert address is not None
+    return address
+
+
+def _copied(definition: _MethodDef) -> _MethodDef:
+    return _MethodDef(definition.name, definition.meth, definition.flags, definition.doc)
+
+
+_new_builtin = ctypes.pythonapi.PyCFunction_NewEx
+_new_builtin.argtypes = [ctypes.POINTER(_MethodDef), ctypes.py_object, ctypes.py_object]
+_new_builtin.restype = ctypes.py_object
+_modified = ctypes.pythonapi.PyType_Modified
+_modified.argtypes = [ctypes.py_object]
+_modified.restype = None
+
+
+class Builtin:
+    """One built-in function of a module. `real` keeps calling the original whatever is done to it."""
+
+    def __init__(self, function: Any) -> None:
+        if type(function) is not type(len):
+            raise RigStateError(f"{function!r} is no built-in function; something has replaced it before Iron Clock")
+        self._function = function  # keeps the object below alive
+        self._object = _BuiltinObject.from_address(id(function))
+        definition = self._object.ml.contents
+        convention = definition.flags & _CONVENTION
+        if convention not in _HELPERS:
+            raise RigStateError(f"{function!r} is called in a way that this Python's support does not cover")
+        self._helper = _entry(_HELPERS[convention])
+        self._definition = definition
+        self._saved = definition.meth, self._object.self
+        self._copy = _copied(definition)
+        self._replacement: Any = None
+        self.real: Callable[..., Any] = _new_builtin(
+            ctypes.byref(self._copy), function.__self__, getattr(function, "__module__", None)
+        )
+
+    def point(self, replacement: Callable[..., Any]) -> None:
+        """Let every call of the function run `replacement` from now on."""
+        self._object.self = id(replacement)
+        self._definition.meth = self._helper
+        self._replacement = replacement  # the slot holds no reference of its own
+
+    def restore(self) -> None:
+        """Make the function what it was."""
+        self._definition.meth, self._object.self = self._saved
+        self._replacement = None
+
+
+class TypeEntry:
+    """One method of a built-in type, replaced in the type's own dict; the type keeps its identity."""
+
+    def __init__(self, owner: type, name: str) -> None:
+        self.owner = owner
+        self.name = name
+        self._dict: dict[str, Any] = gc.get_referents(owner.__dict__)[0]
+        self.saved = self._dict[name]
+
+    def put(self, replacement: Any) -> None:
+        """Put a descriptor in the method's place; call `modified` when all are placed."""
+        self._dict[self.name] = replacement
+
+    def restore(self) -> None:
+        """Put the original back; call `modified` when all are."""
+        self._dict[self.name] = self.saved
+
+
+def modified(owner: type) -> None:
+    """Tell the interpreter that a type's dict has changed."""
+    _modified(owner)
+
+
+class BoundReferences:
+    """The bound references to a class method of a built-in type that were taken earlier (``now = datetime.now``).
+
+    They do not look into the type's dict, but they all share the method's C entry. That is pointed at a
+    foreign-function callback: slower than the way through the dict, and only such references take it.
+    """
+
+    def __init__(self, owner: type, name: str, replacement: Callable[..., Any]) -> None:
+        saved = owner.__dict__[name]
+        self._keep = saved
+        self._definition = _DescriptorObject.from_address(id(saved)).ml.contents
+        self._original = self._definition.meth
+        as_object, pointer, size = ctypes.py_object, ctypes.c_void_p, ctypes.c_ssize_t
+        convention = self._definition.flags & _CONVENTION
+        if convention == _NOARGS:
+            prototype = ctypes.PYFUNCTYPE(as_object, as_object, pointer)
+
+            def call(cls: Any, _: int | None) -> Any:
+                return replacement(cls)
+
+        elif convention == _FASTCALL | _KEYWORDS:
+            prototype = ctypes.PYFUNCTYPE(as_object, as_object, pointer, size, pointer)
+
+            def call(cls: Any, args: int | None, count: int, names: int | None) -> Any:
+                keywords = ctypes.cast(names, as_object).value if names else ()
+                given = ctypes.cast(args, ctypes.POINTER(as_object))
+                values = [given[i] for i in range(count + len(keywords))] if args else []
+                return replacement(cls, *values[:count], **dict(zip(keywords, values[count:], strict=True)))
+
+        else:
+            raise RigStateError(f"{owner.__name__}.{name} is called in a way that this Python's support does not cover")
+
+        self._callback = prototype(call)
+        self._address = ctypes.cast(self._callback, ctypes.c_void_p).value
+
+    def point(self) -> None:
+        """Let earlier references call the replacement."""
+        self._definition.meth = self._address
+
+    def restore(self) -> None:
+        """Let them call the original again."""
+        self._definition.meth = self._original
+
+
+def private_descriptor(owner: type, name: str) -> Any:
+    """Return a class-method descriptor that keeps calling the original, whatever is done to the type's own."""
+    saved = owner.__dict__[name]
+    copy = _copied(_DescriptorObject.from_address(id(saved)).ml.contents)
+    make = ctypes.pythonapi.PyDescr_NewClassMethod
+    make.argtypes = [ctypes.py_object, ctypes.POINTER(_MethodDef)]
+    make.restype = ctypes.py_object
+    descriptor = make(owner, ctypes.byref(copy))
+    _kept.append(copy)
+    return descriptor
+
+
+_kept: list[_MethodDef] = []  # method definitions that live descriptors point into

@@ -1,0 +1,229 @@
+"""Readers: what the interpreter's clock functions answer while a rig is entered.
+
+Each function here has the calling convention and the errors of the one it stands in for. Naive local time
+follows the rig's zone. A reader that is asked too often while the clock stands still stops the run.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import operator
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ..core.durations import NS
+from ..core.errors import RigStateError, StuckError
+from ..core.where import calling
+from .inplace import Builtin, private_descriptor
+
+if TYPE_CHECKING:
+    from ..core.engine import Engine
+
+READS_LIMIT = 1_000_000
+"""Reads of one clock function at one instant, with nothing else happening, before it is called a loop."""
+
+UPTIME_NS = 1_000_000 * NS
+"""What the monotonic clock shows at the rig's start: a machine that has been up for some days."""
+
+NAMES = (
+    "time", "time_ns", "monotonic", "monotonic_ns", "perf_counter", "perf_counter_ns",
+    "sleep", "localtime", "gmtime", "ctime", "asctime", "strftime", "mktime",
+)  # fmt: skip
+BUILTINS = {name: Builtin(getattr(time, name)) for name in NAMES}
+REAL: dict[str, Callable[..., Any]] = {name: builtin.real for name, builtin in BUILTINS.items()}
+
+_UTC = dt.timezone.utc
+_EPOCH = dt.datetime(1970, 1, 1, tzinfo=_UTC)
+_from_timestamp = private_descriptor(dt.datetime, "fromtimestamp")
+_astimezone = dt.datetime.astimezone
+_timestamp = dt.datetime.timestamp
+
+
+class Readers:
+    """The clock functions of one rig. `functions` maps a name in `time` to its stand-in."""
+
+    def __init__(self, engine: Engine, advance: Callable[[int], None]) -> None:
+        self.engine = engine
+        self._advance = advance
+        self._zone = engine.timeline.zone
+        self._patience: tuple[int, int] = (-1, -1)
+        self._sleeps = 0
+        wall_s, wall_ns = self._reader(0, True), self._reader(0, False)
+        since = UPTIME_NS - engine.start_ns
+        mono_s, mono_ns = self._reader(since, True), self._reader(since, False)
+        self.functions: dict[str, Callable[..., Any]] = {
+            "time": wall_s, "time_ns": wall_ns, "monotonic": mono_s, "monotonic_ns": mono_ns,
+            "perf_counter": mono_s, "perf_counter_ns": mono_ns, "sleep": self.sleep,
+            "localtime": self.localtime, "gmtime": self.gmtime, "ctime": self.ctime,
+            "asctime": self.asctime, "strftime": self.strftime, "mktime": self.mktime,
+        }  # fmt: skip
+        self.wall_ns: Callable[[], int] = wall_ns
+        self._naive: tuple[int, dt.datetime] = (-1, _EPOCH)
+        self._aware: tuple[int, dt.tzinfo, dt.datetime] = (-1, _UTC, _EPOCH)
+
+    # --- instants -----------------------------------------------------------------------------------
+
+    def _reader(self, offset: int, seconds: bool) -> Callable[[], Any]:
+        """Return a function of no arguments that reads the engine's clock, as cheaply as Python can."""
+        engine, stuck, limit = self.engine, self._stuck, READS_LIMIT
+        seen: int | None = None
+        value: float | int = 0
+        left = limit
+
+        def read() -> float | int:
+            nonlocal seen, value, left
+            if engine.now is not seen:
+                seen = engine.now
+                value = (seen + offset) / 1e9 if seconds else seen + offset
+                left = limit
+            left -= 1
+            if left < 0:
+                left = stuck()
+            return value
+
+        return read
+
+    def _stuck(self) -> int:
+        """Stop the run, unless something has happened meanwhile; then return how many more reads are fine."""
+        engine = self.engine
+        progress = engine.now, len(engine.history)
+        if progress != self._patience:
+            self._patience = progress
+            return READS_LIMIT
+        job = f"{engine.current.job.name} ({engine.current.job.id})" if engine.current else "the test's own code"
+        error = StuckError(
+            f"{job} reads the clock over and over without letting it move, at {calling()}; the clock stands at "
+            f"{engine.timeline.text(engine.now)} until the code sleeps or returns"
+        )
+        engine.stop(error)
+        raise error
+
+    def sleep(self, seconds: float, /) -> None:
+        """Stand in for `time.sleep`: inside a job other jobs go on meanwhile, in a test the rig advances."""
+        ns = _sleep_ns(seconds)
+        engine = self.engine
+        if ns == 0:
+            self._sleeps += 1
+            if self._sleeps > READS_LIMIT // 10:
+                self._sleeps = self._stuck() and 0
+        else:
+            self._sleeps = 0
+        if engine.current is not None:
+            engine.sleep(ns)
+        elif engine.running:
+            raise RigStateError("a callback of the rig (a fault's predicate, a wait) may not sleep")
+        else:
+            self._advance(ns)
+
+    # --- time.* over struct_time --------------------------------------------------------------------
+
+    def localtime(self, seconds: float | None = None, /) -> time.struct_time:
+        moment = self._moment(seconds)
+        offset = moment.utcoffset() or dt.timedelta()
+        extra: Any = {"tm_zone": moment.tzname(), "tm_gmtoff": int(offset.total_seconds())}
+        return time.struct_time(tuple(moment.timetuple()), extra)
+
+    def _moment(self, seconds: float | None) -> dt.datetime:
+        whole = self.wall_ns() // NS if seconds is None else math.floor(seconds)
+        return _astimezone(_EPOCH + dt.timedelta(seconds=whole), self._zone)
+
+    def gmtime(self, seconds: float | None = None, /) -> time.struct_time:
+        result: time.struct_time = REAL["gmtime"](self.wall_ns() // NS if seconds is None else seconds)
+        return result
+
+    def ctime(self, seconds: float | None = None, /) -> str:
+        return str(REAL["asctime"](self.localtime(seconds)))
+
+    def asctime(self, *moment: Any) -> str:
+        return str(REAL["asctime"](*(moment or (self.localtime(),))))
+
+    def strftime(self, form: str, *moment: Any) -> str:
+        return str(REAL["strftime"](form, *(moment or (self.localtime(),))))
+
+    def mktime(self, moment: Any, /) -> float:
+        year, month, day, hour, minute, second, _, _, dst = moment
+        carry, month = divmod(month - 1, 12)
+        wall = dt.datetime(year + carry, month + 1, 1) + dt.timedelta(
+            days=day - 1, hours=hour, minutes=minute, seconds=second
+        )
+        chosen = first = wall.replace(tzinfo=self._zone)
+        second_pass = first.replace(fold=1)
+        if dst >= 0 and bool(first.dst()) != bool(dst) and bool(second_pass.dst()) == bool(dst):
+            chosen = second_pass
+        return float((_astimezone(chosen, _UTC) - _EPOCH).total_seconds())
+
+    # --- datetime and date --------------------------------------------------------------------------
+
+    def now(self, cls: type[dt.datetime], tz: dt.tzinfo | None = None) -> dt.datetime:
+        ns = self.wall_ns()
+        if tz is None:
+            at, kept = self._naive
+            if at != ns:
+                kept = _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), self._zone).replace(tzinfo=None)
+                self._naive = ns, kept
+            return kept if cls is dt.datetime else _recast(cls, kept)
+        if not isinstance(tz, dt.tzinfo):
+            raise TypeError(f"tzinfo argument must be None or of a tzinfo subclass, not type '{type(tz).__name__}'")
+        if cls is dt.datetime:
+            at, zone, kept = self._aware
+            if at != ns or zone is not tz:
+                kept = _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), tz)
+                self._aware = ns, tz, kept
+            return kept
+        return _recast(cls, _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), tz))
+
+    def utcnow(self, cls: type[dt.datetime]) -> dt.datetime:
+        return self.now(cls, _UTC).replace(tzinfo=None)
+
+    def today(self, cls: type[dt.date]) -> dt.date:
+        if cls is dt.date:
+            return self.now(dt.datetime).date()
+        if issubclass(cls, dt.datetime):
+            return cls.now()
+        return cls.fromtimestamp(self.wall_ns() / 1e9)
+
+    def fromtimestamp(self, cls: type[dt.datetime], timestamp: float, tz: dt.tzinfo | None = None) -> dt.datetime:
+        if tz is not None:
+            found: dt.datetime = _from_timestamp.__get__(None, cls)(timestamp, tz)
+            return found
+        local = _from_timestamp.__get__(None, dt.datetime)(timestamp, self._zone).replace(tzinfo=None)
+        return local if cls is dt.datetime else _recast(cls, local)
+
+    def date_fromtimestamp(self, cls: type[dt.date], timestamp: float) -> dt.date:
+        local = self._moment(timestamp)
+        return cls(local.year, local.month, local.day)
+
+    def timestamp(self, moment: dt.datetime) -> float:
+        return _timestamp(moment.replace(tzinfo=self._zone) if moment.tzinfo is None else moment)
+
+    def astimezone(self, moment: dt.datetime, tz: dt.tzinfo | None = None) -> dt.datetime:
+        if moment.tzinfo is None or moment.utcoffset() is None:
+            moment = moment.replace(tzinfo=self._zone)
+        if tz is None:  # the platform's own answer is a fixed offset, too
+            local = _astimezone(moment, self._zone)
+            tz = dt.timezone(local.utcoffset() or dt.timedelta(), local.tzname() or "")
+        return _astimezone(moment, tz)
+
+
+def _recast(cls: type[dt.datetime], moment: dt.datetime) -> dt.datetime:
+    made = cls(
+        moment.year, moment.month, moment.day, moment.hour, moment.minute, moment.second, moment.microsecond,
+        moment.tzinfo,
+    )  # fmt: skip
+    return made.replace(fold=1) if moment.fold else made
+
+
+def _sleep_ns(seconds: Any) -> int:
+    if isinstance(seconds, float):
+        if math.isnan(seconds):
+            raise ValueError("Invalid value NaN (not a number)")
+        if math.isinf(seconds):
+            raise OverflowError("timestamp too large to convert to C PyTime_t")
+        ns = math.ceil(seconds * 1e9 - 1e-3)
+    else:
+        ns = operator.index(seconds) * NS
+    if ns < 0:
+        raise ValueError("sleep length must be non-negative")
+    return ns

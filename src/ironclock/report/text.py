@@ -1,0 +1,114 @@
+"""The report in a terminal: a table of jobs, and a timeline with waits drawn to scale."""
+
+from __future__ import annotations
+
+from rich.console import Console, Group, RenderableType
+from rich.markup import escape
+from rich.rule import Rule
+from rich.table import Table
+from rich.text import Text
+
+from ..core.durations import NS, spell
+from ..core.history import History
+from ..core.timeline import Timeline
+from .lives import Life, lives
+
+_STYLES = {
+    "done": "green", "dead": "bold red", "dropped": "yellow", "withdrawn": "yellow",
+    "running": "cyan", "ready": "cyan", "held": "blue", "backing-off": "magenta",
+}  # fmt: skip
+_MARKS = {"done": "●", "dead": "✖", "dropped": "○", "withdrawn": "○"}
+LEGEND = "· held or queued  █ attempt  ╌ backing off  ● done  ✖ dead letter  ○ given up"
+
+
+def printable(text: str) -> str:
+    """Return text with control characters shown rather than obeyed."""
+    return "".join(c if c.isprintable() else repr(c)[1:-1] for c in text)
+
+
+def job_table(found: list[Life], timeline: Timeline) -> Table:
+    """Return the table of jobs."""
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name in ("job", "with", "queue", "enqueued", "tries", "state", "last error"):
+        table.add_column(name, overflow="fold" if name == "last error" else "ellipsis", no_wrap=name != "last error")
+    for life in found:
+        error = life.error if life.state != "done" else ""
+        table.add_row(
+            escape(printable(life.id)), escape(printable(life.args)), escape(printable(life.queue)),
+            timeline.at(life.enqueued).strftime("%H:%M:%S"), str(len(life.tries)),
+            Text(life.state, style=_STYLES.get(life.state, "")), escape(printable(error)),
+        )  # fmt: skip
+    return table
+
+
+def timeline_rows(found: list[Life], timeline: Timeline, width: int) -> list[Text]:
+    """Return one line a job, every line on the same scale, under an axis with its instants."""
+    if not found:
+        return []
+    label = min(26, max(len(life.id) for life in found)) + 1
+    span = max(20, width - label - 2)
+    first = min(life.enqueued for life in found)
+    ends = [t.ended or t.started for life in found for t in life.tries]
+    ends += [life.due for life in found] + [life.closed or life.enqueued for life in found]
+    last = max(max(ends), first + 1)
+
+    def column(ns: int) -> int:
+        return min(span - 1, (ns - first) * (span - 1) // (last - first))
+
+    start, end = timeline.at(first), timeline.at(last)
+    day = "%Y-%m-%d " if start.date() != end.date() else ""
+    left, right = start.strftime(f"{day}%H:%M:%S"), end.strftime(f"{day}%H:%M:%S")
+    scale = f"a column is {_rounded((last - first) // span)}"
+    middle = scale.center(max(0, span - len(left) - len(right)))
+    rows = [Text(" " * label + left + middle + right, style="dim")]
+    for life in found:
+        cells: list[tuple[str, str]] = [(" ", "")] * span
+
+        def fill(since: int, until: int, mark: str, style: str, cells: list[tuple[str, str]] = cells) -> None:
+            for i in range(column(since), column(until) + 1):
+                cells[i] = (mark, style)
+
+        rest = life.closed if life.closed is not None else last
+        fill(life.enqueued, life.tries[0].started if life.tries else min(rest, last), "·", "blue")
+        for attempt in life.tries:
+            if attempt.wait is not None and attempt.ended is not None:
+                fill(attempt.ended, min(last, attempt.ended + attempt.wait), "╌", "magenta")
+        for attempt in life.tries:
+            style = "green" if attempt.outcome == "done" else "red" if attempt.outcome != "running" else "cyan"
+            fill(attempt.started, last if attempt.ended is None else attempt.ended, "█", style)
+        if life.closed is not None:
+            cells[column(life.closed)] = (_MARKS.get(life.state, "?"), _STYLES.get(life.state, ""))
+        row = Text(printable(life.id)[: label - 1].ljust(label))
+        for mark, style in cells:
+            row.append(mark, style=style)
+        row.rstrip()
+        rows.append(row)
+    return rows
+
+
+def _rounded(ns: int) -> str:
+    """A duration to about two digits, for a scale."""
+    step = next((s for s in (3600 * NS, 60 * NS, NS, NS // 1000) if ns >= 2 * s), 1)
+    return spell(max(1, ns // step * step))
+
+
+def run_report(history: History, width: int) -> RenderableType:
+    """Return the whole report of a history for a terminal `width` columns wide."""
+    found = lives(history, history.timeline)
+    counted: dict[str, int] = {}
+    for life in found:
+        counted[life.state] = counted.get(life.state, 0) + 1
+    total = ", ".join(f"{count} {state}" for state, count in sorted(counted.items()))
+    if not found:
+        return Text("The history holds no job.")
+    return Group(
+        Rule("Jobs", align="left", style="dim"), job_table(found, history.timeline),
+        Text(), Rule("Timeline", align="left", style="dim"), *timeline_rows(found, history.timeline, width),
+        Text(LEGEND, style="dim"), Text(),
+        Text(f"{len(found)} jobs: {total}. {len(history)} entries, digest {history.digest()[:16]}."),
+    )  # fmt: skip
+
+
+def console(*, plain: bool = False) -> Console:
+    """Return the console that commands print on: colour only on a terminal."""
+    return Console(highlight=False, no_color=True if plain else None, soft_wrap=False)
