@@ -7,7 +7,9 @@ import sqlite3
 from pathlib import Path
 
 SCHEMA = """
-create table sailings (id text primary key, vessel text, departs text, seats integer, from_harbour text, to_harbour text);
+create table sailings (
+    id text primary key, vessel text, departs text, seats integer, from_harbour text, to_harbour text
+);
 create table passengers (id integer primary key, name text, card text);
 create table bookings (
     id integer primary key, sailing text references sailings, passenger integer references passengers,
@@ -15,7 +17,8 @@ create table bookings (
 );
 create table waiting (id integer primary key, sailing text, passenger integer, asked_at real, offered_at real);
 create table jobs (
-    id integer primary key, name text, args text, queue text, due_at real, state text default 'waiting', tries integer default 0
+    id integer primary key, name text, args text, queue text, due_at real,
+    state text default 'waiting', tries integer default 0
 );
 """
 

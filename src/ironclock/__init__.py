@@ -1,44 +1,80 @@
 """Iron Clock: deterministic tests for background and scheduled jobs.
 
 A test captures the jobs that real code enqueues, moves a simulated clock through delays, makes chosen things
-fail, and reads exactly what happened.
+fail, and reads exactly what happened. The public names stand here; each is imported when it is first used, so
+that a test suite pays for what it uses.
 """
 
-from .capture.readings import Enqueue, reading
-from .capture.taps import Tap
-from .core.durations import Duration
-from .core.errors import (
-    AttemptTimeout,
-    DurationError,
-    EnqueueRefused,
-    HistoryError,
-    InputError,
-    InstantError,
-    IronClockError,
-    NotDry,
-    PayloadError,
-    PolicyError,
-    RigStateError,
-    SelectionError,
-    StuckError,
-    TapError,
-    UnknownJob,
-    ZoneError,
-)
-from .core.history import Entry, History
-from .core.jobs import Attempt, Job
-from .core.jobset import JobSet
-from .core.policy import Call, JobType, Policy
-from .core.retry import Retry, exponential, fixed, linear
-from .core.timeline import Instant
-from .rig import Rig
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from .capture.readings import Enqueue as Enqueue
+    from .capture.readings import reading as reading
+    from .capture.taps import Tap as Tap
+    from .core.durations import Duration as Duration
+    from .core.errors import AttemptTimeout as AttemptTimeout
+    from .core.errors import DurationError as DurationError
+    from .core.errors import EnqueueRefused as EnqueueRefused
+    from .core.errors import HistoryError as HistoryError
+    from .core.errors import InputError as InputError
+    from .core.errors import InstantError as InstantError
+    from .core.errors import IronClockError as IronClockError
+    from .core.errors import NotDry as NotDry
+    from .core.errors import PayloadError as PayloadError
+    from .core.errors import PolicyError as PolicyError
+    from .core.errors import RigStateError as RigStateError
+    from .core.errors import SelectionError as SelectionError
+    from .core.errors import StuckError as StuckError
+    from .core.errors import TapError as TapError
+    from .core.errors import UnknownJob as UnknownJob
+    from .core.errors import ZoneError as ZoneError
+    from .core.history import Entry as Entry
+    from .core.history import History as History
+    from .core.jobs import Attempt as Attempt
+    from .core.jobs import Job as Job
+    from .core.jobset import JobSet as JobSet
+    from .core.policy import Call as Call
+    from .core.policy import JobType as JobType
+    from .core.policy import Policy as Policy
+    from .core.retry import Retry as Retry
+    from .core.retry import exponential as exponential
+    from .core.retry import fixed as fixed
+    from .core.retry import linear as linear
+    from .core.timeline import Instant as Instant
+    from .rig import Rig as Rig
 
 __version__ = "0.1.0"
 
-__all__ = [
-    "Attempt", "AttemptTimeout", "Call", "Duration", "DurationError", "Enqueue", "EnqueueRefused", "Entry",
-    "History", "HistoryError", "InputError", "Instant", "InstantError", "IronClockError", "Job", "JobSet",
-    "JobType", "NotDry", "PayloadError", "Policy", "PolicyError", "Retry", "Rig", "RigStateError",
-    "SelectionError", "StuckError", "Tap", "TapError", "UnknownJob", "ZoneError", "__version__", "exponential",
-    "fixed", "linear", "reading",
-]  # fmt: skip
+_HOMES = {
+    "capture.readings": "Enqueue reading",
+    "capture.taps": "Tap",
+    "core.durations": "Duration",
+    "core.errors": "AttemptTimeout DurationError EnqueueRefused HistoryError InputError InstantError IronClockError "
+    "NotDry PayloadError PolicyError RigStateError SelectionError StuckError TapError UnknownJob ZoneError",
+    "core.history": "Entry History",
+    "core.jobs": "Attempt Job",
+    "core.jobset": "JobSet",
+    "core.policy": "Call JobType Policy",
+    "core.retry": "Retry exponential fixed linear",
+    "core.timeline": "Instant",
+    "rig": "Rig",
+}
+_HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
+
+__all__ = sorted([*_HOME_OF, "__version__"])
+
+
+def __getattr__(name: str) -> Any:
+    home = _HOME_OF.get(name)
+    if home is None:
+        raise AttributeError(f"module 'ironclock' has no attribute {name!r}")
+    import importlib
+
+    found = globals()[name] = getattr(importlib.import_module(f".{home}", __name__), name)
+    return found
+
+
+def __dir__() -> list[str]:
+    return __all__

@@ -1,0 +1,150 @@
+"""The pytest plugin: the `rig` fixture and marker, defaults in pyproject, and the story of the jobs under a failure.
+
+The rig of the fixture is entered just around the test function, so that pytest's own durations stay real.
+Nothing of the library is imported before a test asks for it.
+"""
+
+from __future__ import annotations
+
+import re
+import weakref
+from collections.abc import Generator, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pytest
+
+if TYPE_CHECKING:
+    from .rig import Rig
+
+_SETTINGS = ("start", "zone", "seed", "payload")
+_TOLD = 12
+_defaults = pytest.StashKey[dict[str, Any]]()
+_rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """Add the plugin's option."""
+    group = parser.getgroup("ironclock", "simulated time for jobs")
+    group.addoption(
+        "--ironclock-save", metavar="DIR", default=None,
+        help="keep the history of every failed test that used a rig in this directory, as JSON Lines",
+    )  # fmt: skip
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Announce the marker."""
+    config.addinivalue_line("markers", "rig(start, zone, seed, policy, payload): arguments for the rig fixture")
+
+
+@pytest.fixture
+def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
+    """A fresh rig, entered while the test function runs. Arguments come from the `rig` marker, then from
+    ``[tool.ironclock]`` in pyproject.toml."""
+    from .core.errors import IronClockError
+    from .rig import Rig
+
+    arguments = dict(_settings(request.config))
+    for marker in reversed(list(request.node.iter_markers("rig"))):
+        if marker.args:
+            raise pytest.UsageError(f"the rig marker takes keyword arguments, not {marker.args!r}")
+        arguments.update(marker.kwargs)
+    try:
+        made = Rig(**arguments)
+    except TypeError as error:
+        raise pytest.UsageError(f"the rig marker of {request.node.nodeid}: {error}") from None
+    except IronClockError as error:
+        raise pytest.UsageError(f"the rig of {request.node.nodeid}: {error}") from None
+    yield made
+    made.close()
+
+
+def _settings(config: pytest.Config) -> dict[str, Any]:
+    found = config.stash.get(_defaults, None)
+    if found is None:
+        found = config.stash[_defaults] = _read_settings(config.rootpath / "pyproject.toml")
+    return found
+
+
+def _read_settings(path: Path) -> dict[str, Any]:
+    import tomllib
+
+    from .core.errors import nearest
+
+    if not path.is_file():
+        return {}
+    try:
+        table = tomllib.loads(path.read_text(encoding="utf-8")).get("tool", {}).get("ironclock", {})
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise pytest.UsageError(f"{path}: {error}") from None
+    values = {key: value for key, value in table.items() if not isinstance(value, dict)}
+    for key in values:
+        if key not in _SETTINGS:
+            raise pytest.UsageError(f"{path}: [tool.ironclock] has no setting {key!r}; {nearest(key, _SETTINGS)}")
+    return values
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> Generator[None, object, object]:
+    """Remember every rig that the test makes, its own included."""
+    from .observers import observers
+
+    found: list[weakref.ref[Rig]] = []
+    item.stash[_rigs] = found
+
+    def note(rig: Rig) -> None:
+        found.append(weakref.ref(rig))
+
+    observers.append(note)
+    try:
+        return (yield)
+    finally:
+        observers.remove(note)
+
+
+@pytest.hookimpl(wrapper=True, tryfirst=True)
+def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, object]:
+    """Enter the fixture's rig around the test function alone."""
+    made = pyfuncitem.funcargs.get("rig")
+    if made is None or type(made).__name__ != "Rig" or not hasattr(made, "hold"):
+        return (yield)
+    with made.hold():
+        return (yield)
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(
+    item: pytest.Item, call: pytest.CallInfo[None]
+) -> Generator[None, pytest.TestReport, pytest.TestReport]:
+    """Tell the story of the jobs under a failed test, and keep its history where that is asked for."""
+    report = yield
+    if report.failed and call.when in ("setup", "call"):
+        rigs = [rig for ref in item.stash.get(_rigs, []) if (rig := ref()) is not None and len(rig.history)]
+        for number, rig in enumerate(rigs, 1):
+            title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
+            report.sections.append((title, _told(rig)))
+            directory = item.config.getoption("--ironclock-save")
+            if directory:
+                report.sections.append(("history", _saved(rig, Path(directory), item.nodeid, number, len(rigs))))
+    return report
+
+
+def _told(rig: Rig) -> str:
+    jobs = rig.jobs()
+    # Where there are many, those that did not go through say most.
+    chosen = list(jobs)
+    if len(chosen) > _TOLD:
+        chosen = sorted(jobs, key=lambda job: (job.state == "done", job.number))[:_TOLD]
+        chosen.sort(key=lambda job: job.number)
+    lines = [repr(rig), *(job.story() for job in chosen)]
+    if len(jobs) > len(chosen):
+        lines.append(f"... and {len(jobs) - len(chosen)} jobs more (--ironclock-save DIR keeps them all)")
+    return "\n".join(lines)
+
+
+def _saved(rig: Rig, directory: Path, nodeid: str, number: int, count: int) -> str:
+    directory.mkdir(parents=True, exist_ok=True)
+    name = re.sub(r"[^\w.\[\]-]+", "_", nodeid)[-150:] + (f".{number}" if count > 1 else "")
+    path = directory / f"{name}.jsonl"
+    rig.history.save(path)
+    return f"saved to {path}; look at it with: ironclock show {path}"

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import threading
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from types import TracebackType
 from typing import Any
 
@@ -26,6 +27,7 @@ from .core.timeline import Instant, Timeline
 from .host import clock
 from .host.readers import Readers
 from .host.strands import Strands
+from .observers import observers
 
 _STATES = (*OPEN, "done", "dead", "dropped", "withdrawn")
 
@@ -53,6 +55,7 @@ class Rig:
         timeline = Timeline(zone)
         self._engine = Engine(timeline, timeline.ns(start, what="start"), seed)
         self._engine.carrier = Strands()
+        self._engine.lenient = lambda: bool(self._taps)
         self._timeline = timeline
         self._policy = policy or Policy()
         self._payload: Payload = payload
@@ -60,7 +63,8 @@ class Rig:
         self._readers: Readers | None = None
         self._thread: int | None = None
         self._held = 0  # entered on the test's behalf, so that one more `with rig:` is no mistake
-        self._doubtful: list[tuple[str, str]] = []
+        for observer in observers:
+            observer(self)
 
     # --- setting up ---------------------------------------------------------------------------------
 
@@ -98,9 +102,7 @@ class Rig:
         """What is made to go wrong."""
         return self._engine.faults
 
-    def tap(
-        self, target: Any, *, reads: Reading, payload: Payload | None = None, also_real: bool = False
-    ) -> Tap:
+    def tap(self, target: Any, *, reads: Reading, payload: Payload | None = None, also_real: bool = False) -> Tap:
         """Turn calls of a real callable into jobs while the rig is entered.
 
         Parameters: `target` an import path (``"tern_line.jobs:put"``) or the object itself; `reads` what a call
@@ -111,7 +113,7 @@ class Rig:
         if payload is not None:
             check_payload(payload)
         made = Tap(target, reads, self._put, payload or self._payload, also_real)
-        if any(tap.label == made.label for tap in self._taps):
+        if any(tap.target.same(made.target) for tap in self._taps):
             raise RigStateError(f"{made.label} has a tap already")
         self._taps.append(made)
         if self._thread is not None:
@@ -133,7 +135,9 @@ class Rig:
             hint = "; bind its arguments with .call(...)" if isinstance(call, JobType) else ""
             raise InputError(f"enqueue takes a call of a job type, not {call!r}{hint}")
         if self._engine.types.get(call.type.name) is not call.type:
-            raise UnknownJob(f"{call.type.name!r} is no job type of this rig; {nearest(call.type.name, self._engine.types)}")
+            raise UnknownJob(
+                f"{call.type.name!r} is no job type of this rig; {nearest(call.type.name, self._engine.types)}"
+            )
         return self._enqueue(call.type, call.args, call.kwargs, after, at, queue, priority, self._payload)
 
     def _enqueue(
@@ -148,7 +152,9 @@ class Rig:
         elif at is not None:
             due = self._timeline.ns(at, what="at")
             if due < now:
-                raise InstantError(f"{type.name}: at is {self._timeline.text(due)}, before the rig's now, {self._timeline.text(now)}")
+                raise InstantError(
+                    f"{type.name}: at is {self._timeline.text(due)}, before the rig's now, {self._timeline.text(now)}"
+                )
         if queue is not None and (not isinstance(queue, str) or not queue):
             raise PolicyError(f"queue is {queue!r}; give a name")
         if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):
@@ -243,10 +249,8 @@ class Rig:
         asked = []
         wanted = None
         if name is not None:
-            wanted = self._engine.name_of(name)
+            wanted = self._engine.known_name(name)
             asked.append(f"name {wanted}")
-            if wanted not in self._engine.types and not self._taps:
-                raise UnknownJob(f"no job is called {wanted!r}; {nearest(wanted, self._engine.types)}")
         states: tuple[str, ...] | None = None
         if state is not None:
             states = (state,) if isinstance(state, str) else tuple(state)
@@ -306,6 +310,22 @@ class Rig:
             self._held = 1
             return
         self._leave()
+
+    @contextmanager
+    def hold(self) -> Iterator[Rig]:
+        """Enter the rig on behalf of the code inside, which may enter it once more itself."""
+        with self:
+            self._held = 1
+            try:
+                yield self
+            finally:
+                self._held = 0
+
+    def close(self) -> None:
+        """Let go of every job that is suspended; the rig can be read on, but not advanced with profit."""
+        carrier = self._engine.carrier
+        assert isinstance(carrier, Strands)
+        carrier.close()
 
     def _leave(self) -> None:
         try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 from typing import Any, Literal, TypeAlias
 
@@ -16,9 +17,7 @@ def check_payload(payload: object) -> None:
         raise InputError(f"payload is {payload!r}; give 'json' (arguments must survive JSON) or 'any'")
 
 
-def through_json(
-    job: str, args: tuple[Any, ...], kwargs: dict[str, Any]
-) -> tuple[tuple[Any, ...], dict[str, Any]]:
+def through_json(job: str, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[tuple[Any, ...], dict[str, Any]]:
     """Return the arguments as a worker would get them: equal, and none of their lists and dicts shared.
 
     Raises `PayloadError` naming the path to the first value that would come back changed or not at all, and
@@ -43,15 +42,17 @@ def _back(value: Any, job: str, path: str) -> Any:
     if kind is dict:
         for key in value:
             if type(key) is not str:
-                as_text = {True: "true", False: "false", None: "null"}.get(key) if _simple(key) else None
-                becomes = f"the key would become {as_text or str(key)!r}" if _simple(key) else "JSON has no such key"
+                becomes = "JSON has no such key"
+                if key is None or isinstance(key, (bool, int, float)):
+                    as_text = json.dumps({key: 0})[2:-5]
+                    becomes = f"the key would become {as_text!r}"
                 raise _changed(job, f"{path}, key {key!r}", key, becomes)
         return {key: _back(item, job, f"{path}[{key!r}]") for key, item in value.items()}
     if isinstance(value, tuple):
         becomes = f"it would become the list {list(value)!r}"
     elif isinstance(value, (str, int, float, list, dict)):
         base = next(b for b in (str, int, float, list, dict) if isinstance(value, b))
-        plain = base(value)
+        plain: Any = base(value)  # type: ignore[arg-type]
         becomes = f"it would become the plain {base.__name__} {plain!r}"
     elif hasattr(value, "isoformat"):
         becomes = f"JSON has no dates; send the text {value.isoformat()!r} and parse it in the job"
@@ -62,10 +63,6 @@ def _back(value: Any, job: str, path: str) -> Any:
     else:
         becomes = "JSON cannot hold it; send its id and look it up in the job"
     raise _changed(job, path, value, becomes)
-
-
-def _simple(key: Any) -> bool:
-    return key is None or isinstance(key, (bool, int, float))
 
 
 def _changed(job: str, path: str, value: Any, becomes: str) -> PayloadError:

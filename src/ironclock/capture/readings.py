@@ -112,9 +112,7 @@ def reading(
     return read
 
 
-def _by_name(
-    signature: inspect.Signature | None, given: tuple[Any, ...], keywords: dict[str, Any]
-) -> dict[str, Any]:
+def _by_name(signature: inspect.Signature | None, given: tuple[Any, ...], keywords: dict[str, Any]) -> dict[str, Any]:
     """Return the call's arguments by name, with the real callable's defaults where its signature is known."""
     if signature is None:
         return keywords

@@ -18,43 +18,43 @@ class Tap:
     def __init__(
         self, target: Any, reads: Reading, put: Callable[[Enqueue, Payload], Job], payload: Payload, also_real: bool
     ) -> None:
-        self._target = Target(target)
+        self.target = Target(target)
         if not callable(reads):
             raise TapError(f"reads is {reads!r}; give ic.reading(...) or a function of the real call's arguments")
         knowing = getattr(reads, "knowing", None)
-        self._reads = reads if knowing is None else knowing(self._target.signature())
+        self._reads = reads if knowing is None else knowing(self.target.signature())
         self._put = put
         self._payload = payload
         self._also_real = also_real
-        self.label = self._target.label
+        self.label = self.target.label
         self.jobs: list[Job] = []
         self.active = False
 
     def install(self) -> None:
         """Replace the callable."""
-        if self._target.is_async:
-            self._target.replace(self._async_call)
+        if self.target.is_async:
+            self.target.replace(self._async_call)
         else:
-            self._target.replace(self._call)
+            self.target.replace(self._call)
         self.active = True
 
     def remove(self) -> None:
         """Put the real callable back."""
-        self._target.restore()
+        self.target.restore()
         self.active = False
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:
         orders = self._orders(args, kwargs)
         if orders is None:
-            return self._target.real(*args, **kwargs)
-        returned = self._target.real(*args, **kwargs) if self._also_real else None
+            return self.target.real(*args, **kwargs)
+        returned = self.target.real(*args, **kwargs) if self._also_real else None
         return self._enqueue(orders, returned)
 
     async def _async_call(self, *args: Any, **kwargs: Any) -> Any:
         orders = self._orders(args, kwargs)
         if orders is None:
-            return await self._target.real(*args, **kwargs)
-        returned = await self._target.real(*args, **kwargs) if self._also_real else None
+            return await self.target.real(*args, **kwargs)
+        returned = await self.target.real(*args, **kwargs) if self._also_real else None
         return self._enqueue(orders, returned)
 
     def _orders(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Enqueue | Sequence[Enqueue] | None:

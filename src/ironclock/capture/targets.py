@@ -79,9 +79,11 @@ class Target:
         if isinstance(inner, FunctionType):
             self._function = inner
         elif self._owner is None:
-            caller = getattr(type(found), "__call__", None)
+            caller = inspect.getattr_static(type(found), "__call__", None)
             if not isinstance(caller, FunctionType):
-                raise TapError(f"{self.label!r} is no Python function; give its import path, so that it can be replaced there")
+                raise TapError(
+                    f"{self.label!r} is no Python function; give its import path, so that it can be replaced there"
+                )
             self._function, self._bound = caller, found
         else:
             self._bound = None
@@ -100,12 +102,16 @@ class Target:
             if inspect.isclass(self._owner):
                 self._saved = inspect.getattr_static(self._owner, self._name)
             try:
-                setattr(self._owner, self._name, staticmethod(replacement) if inspect.isclass(self._owner) else replacement)
+                setattr(
+                    self._owner, self._name, staticmethod(replacement) if inspect.isclass(self._owner) else replacement
+                )
             except (AttributeError, TypeError) as error:
                 raise TapError(f"{self.label!r} cannot be replaced: {error}") from None
             return
         code = function.__code__
-        original = FunctionType(code, function.__globals__, function.__name__, function.__defaults__, function.__closure__)
+        original = FunctionType(
+            code, function.__globals__, function.__name__, function.__defaults__, function.__closure__
+        )
         original.__kwdefaults__ = function.__kwdefaults__
         original.__qualname__, original.__module__ = function.__qualname__, function.__module__
         stand_in: Callable[..., Any] = replacement
@@ -116,6 +122,12 @@ class Target:
             self.real = original
         self._saved = code
         function.__code__ = _calling(code, stand_in, self.is_async)
+
+    def same(self, other: Target) -> bool:
+        """Whether both would replace the very same thing."""
+        if self._function is not None:
+            return self._function is other._function and self._bound is other._bound
+        return other._function is None and self._owner is other._owner and self._name == other._name
 
     def signature(self) -> inspect.Signature | None:
         """Return the signature that callers see, or None where there is none to be had."""

@@ -14,7 +14,7 @@ from heapq import heappop, heappush
 from typing import Any, Protocol
 
 from .durations import spell
-from .errors import AttemptTimeout, IronClockError, NotDry, PolicyError, RigStateError, StuckError, nearest
+from .errors import AttemptTimeout, IronClockError, NotDry, PolicyError, RigStateError, StuckError, UnknownJob, nearest
 from .faults import Faults
 from .history import DEAD, DROPPED, ENDED_BADLY, History
 from .jobs import OPEN, Attempt, Job, Outcome
@@ -33,6 +33,9 @@ YOUNG = 20_000
 class Carrier(Protocol):
     """How attempts are carried: what lets one stand still while the loop goes on."""
 
+    leaving: type[BaseException] | tuple[()]
+    """What a suspended attempt is ended with when its world is let go; it is no outcome."""
+
     def run(self, loop: Callable[[], None]) -> None:
         """Run the loop until it returns."""
 
@@ -49,13 +52,19 @@ class Carrier(Protocol):
 class Inline:
     """The core's own carrier: plain calls. A job that sleeps needs the host's."""
 
+    leaving: type[BaseException] | tuple[()] = ()
+
     def run(self, loop: Callable[[], None]) -> None:
         loop()
 
     def park(self, attempt: Attempt) -> None:
         raise RigStateError(f"{attempt.job.id} sleeps, which this engine has no carrier for; use a Rig")
 
-    resume = throw = park  # type: ignore[assignment]
+    def resume(self, attempt: Attempt) -> None:
+        raise NotImplementedError("nothing was parked")
+
+    def throw(self, attempt: Attempt, error: BaseException) -> None:
+        raise NotImplementedError("nothing was parked")
 
 
 class Engine:
@@ -67,7 +76,9 @@ class Engine:
         self.now = start_ns
         self.seed = seed
         self.history = History(timeline, seed)
-        self.faults = Faults(timeline, seed, self.name_of)
+        self.faults = Faults(timeline, seed, self.known_name)
+        self.lenient: Callable[[], bool] = lambda: True
+        """Whether a name may come to be known later."""
         self.types: dict[str, JobType] = {}
         self.jobs: list[Job] = []
         self.pools: list[Pool] = []
@@ -107,6 +118,13 @@ class Engine:
             if known.fn is job:
                 return known.name
         return job_name(job)
+
+    def known_name(self, job: object) -> str:
+        """Return the name of a job type; raise `UnknownJob` for one that this world cannot come to know."""
+        name = self.name_of(job)
+        if name not in self.types and not self.lenient():
+            raise UnknownJob(f"no job is called {name!r}; {nearest(name, self.types)}")
+        return name
 
     def add_pool(self, pool: Pool) -> None:
         """Add workers; raise `RigStateError` when one of their queues has workers already."""
@@ -359,6 +377,8 @@ class Engine:
             return
         except BaseException as error:
             self.current = None
+            if isinstance(error, self.carrier.leaving):
+                raise
             self._failed(attempt, error)
             if not _ends_attempt(error):
                 raise
@@ -440,7 +460,7 @@ class Engine:
             if what == "started":
                 live = job.live
                 running = live is not None and live.number == number
-                made.append(live if live and running else Attempt(job, number, ns, detail, None))
+                made.append(live if live and running else Attempt(job, number, ns, detail, self.pools[0]))
             elif what in ("done", *ENDED_BADLY):
                 attempt = made[number - 1]
                 attempt.outcome = what  # type: ignore[assignment]

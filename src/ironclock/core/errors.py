@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 
 
@@ -72,6 +71,8 @@ class EnqueueRefused(IronClockError, ConnectionError):
 
 def nearest(name: str, known: Iterable[str]) -> str:
     """Words that help with a misspelt name: the nearest known one, and the list of all."""
+    import difflib
+
     names = sorted(known)
     if not names:
         return "none is known yet"

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import datetime as dt
 import enum
-import hashlib
 import json
 import re
 from collections.abc import Callable, Iterator, Sequence
@@ -30,7 +29,7 @@ if TYPE_CHECKING:
 
 Record: TypeAlias = "tuple[int, str, Job | None, int, Any, int, CodeType | None, int]"
 """Nanoseconds since the epoch; what happened; the job; the attempt's number (0: none); the detail that `_SHAPES`
-knows; after a failure the wait in nanoseconds, `DEAD` or `DROPPED`; and where the error was raised: code, instruction."""
+knows; after a failure the wait in nanoseconds, `DEAD` or `DROPPED`; where the error was raised: code, instruction."""
 
 DEAD, DROPPED = -1, -2
 ENDED_BADLY = ("failed", "timed-out")
@@ -110,7 +109,7 @@ class History(Sequence[Entry]):
 
     def _record(self, number: int) -> Record:
         first = number * _WIDTH
-        return tuple(self._flat[first : first + _WIDTH])  # type: ignore[return-value]
+        return tuple(self._flat[first : first + _WIDTH])
 
     def of(self, job: str) -> list[Entry]:
         """Return the entries of the job with that id."""
@@ -147,6 +146,8 @@ class History(Sequence[Entry]):
     def digest(self) -> str:
         """Return the SHA-256 of the history in hexadecimal: the same for the same story and seed,
         on every machine, Python version and hash seed."""
+        import hashlib
+
         total = hashlib.sha256()
         for entry in self:
             line = self._line(entry)
@@ -184,7 +185,7 @@ class History(Sequence[Entry]):
             raise HistoryError(f"cannot read {name}: {error}") from None
         head = _json(lines[0], name, 1)
         if head.get("format") != FORMAT:
-            raise HistoryError(f"{name}:1: no saved history (its first line has no \"format\": \"{FORMAT}\")")
+            raise HistoryError(f'{name}:1: no saved history (its first line has no "format": "{FORMAT}")')
         if head.get("version") != VERSION:
             raise HistoryError(f"{name}:1: history version {head.get('version')!r}; this release reads {VERSION}")
         history = cls(Timeline(str(head.get("zone", "UTC"))), head.get("seed", 0))

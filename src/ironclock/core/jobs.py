@@ -22,10 +22,22 @@ OPEN = ("held", "ready", "running", "backing-off")
 class Attempt:
     """One try at a job. Times ending in `_ns` are nanoseconds since the epoch, -1 where there is none yet."""
 
-    __slots__ = ("job", "number", "started_ns", "ended_ns", "worker", "pool", "outcome", "error", "waited_ns",
-                 "deadline_ns", "strand", "line")  # fmt: skip
+    __slots__ = (
+        "deadline_ns",
+        "ended_ns",
+        "error",
+        "job",
+        "line",
+        "number",
+        "outcome",
+        "pool",
+        "started_ns",
+        "strand",
+        "waited_ns",
+        "worker",
+    )  # fmt: skip
 
-    def __init__(self, job: Job, number: int, started_ns: int, worker: str, pool: Pool | None) -> None:
+    def __init__(self, job: Job, number: int, started_ns: int, worker: str, pool: Pool) -> None:
         self.job = job
         self.number = number
         self.started_ns = started_ns
@@ -36,6 +48,7 @@ class Attempt:
         self.ended_ns = -1
         self.waited_ns = -1
         self.deadline_ns = -1
+        self.strand: Any = None  # what the host suspends and resumes
         self.line = ""  # where the error was raised, as file:line
 
     @property
@@ -67,9 +80,27 @@ class Attempt:
 class Job:
     """One enqueued call and what became of it. Times ending in `_ns` are nanoseconds since the epoch."""
 
-    __slots__ = ("engine", "type", "number", "args", "_kwargs", "queue", "priority", "state", "enqueued_ns",
-                 "due_ns", "result", "error", "tries", "round", "first_ns", "waited_ns", "live", "depth", "_seen",
-                 )  # fmt: skip
+    __slots__ = (
+        "_kwargs",
+        "_seen",
+        "args",
+        "depth",
+        "due_ns",
+        "engine",
+        "enqueued_ns",
+        "error",
+        "first_ns",
+        "live",
+        "number",
+        "priority",
+        "queue",
+        "result",
+        "round",
+        "state",
+        "tries",
+        "type",
+        "waited_ns",
+    )  # fmt: skip
 
     def __init__(
         self, engine: Engine, type: JobType, number: int, args: tuple[Any, ...], kwargs: dict[str, Any],

@@ -41,10 +41,13 @@ class JobSet(Sequence[Job]):
 
     def one(self) -> Job:
         """Return the only job of the set; raise `SelectionError` where there is none, or more than one."""
+        __tracebackhide__ = True  # pytest shows the test's own line
         if len(self) == 1:
             return self[0]
         shown = "".join(f"\n  {job!r}" for job in self[:10]) + ("\n  ..." if len(self) > 10 else "")
-        raise SelectionError(f"asked for one job ({self._asked}), found {len(self) or 'none'}{':' * bool(shown)}{shown}")
+        raise SelectionError(
+            f"asked for one job ({self._asked}), found {len(self) or 'none'}{':' * bool(shown)}{shown}"
+        )
 
     def states(self) -> dict[str, int]:
         """Return how many jobs are in each state that occurs."""
@@ -76,11 +79,11 @@ class JobSet(Sequence[Job]):
     def __repr__(self) -> str:
         if not len(self):
             return f"<no jobs ({self._asked})>"
-        rows = [("job", "arguments", "queue", "state", "tries", "due after", "error")]
+        rows = [("job", "arguments", "queue", "state", "tries", "due", "error")]
         for job in self[:40]:
             given = ", ".join([repr(a) for a in job.args] + [f"{k}={v!r}" for k, v in job.kwargs.items()])
             error = "" if job.error is None else type(job.error).__name__
-            delay = spell(job.due_ns - job.enqueued_ns)
+            delay = "+" + spell(job.due_ns - job.enqueued_ns)
             rows.append((job.id, given[:40], job.queue, job.state, str(job.tries), delay, error))
         widths = [max(len(row[i]) for row in rows) for i in range(len(rows[0]))]
         lines = ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in rows]
@@ -120,9 +123,7 @@ class DeadLetters(JobSet):
         """Give dead letters up for good (they become `dropped`): those given, else all that `where` accepts."""
         return self._each(self._engine.discard, jobs, where)
 
-    def _each(
-        self, move: Callable[[Job], None], jobs: tuple[Job, ...], where: Callable[[Job], bool] | None
-    ) -> JobSet:
+    def _each(self, move: Callable[[Job], None], jobs: tuple[Job, ...], where: Callable[[Job], bool] | None) -> JobSet:
         chosen = [job for job in (jobs or self._dead()) if where is None or where(job)]
         for job in chosen:
             self._engine.must_be_dead(job)

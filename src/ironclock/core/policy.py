@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import inspect
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -47,7 +46,7 @@ class Policy:
 class JobType:
     """A callable with its policy, under a name. Made by `Rig.job`."""
 
-    __slots__ = ("fn", "name", "policy", "retry", "queue", "priority", "timeout_ns", "takes_ns")
+    __slots__ = ("_signature", "fn", "name", "policy", "priority", "queue", "retry", "takes_ns", "timeout_ns")
 
     def __init__(self, fn: Callable[..., Any], name: str, policy: Policy) -> None:
         self.fn = fn
@@ -58,15 +57,18 @@ class JobType:
         self.priority = policy.priority
         self.timeout_ns = None if policy.timeout is None else to_ns(policy.timeout)
         self.takes_ns = to_ns(policy.takes)
+        self._signature: Any = _UNREAD
 
     def call(self, *args: Any, **kwargs: Any) -> Call:
         """Bind arguments; raise `InputError` where the callable does not take them."""
-        try:
-            inspect.signature(self.fn).bind(*args, **kwargs)
-        except TypeError as error:
-            raise InputError(f"{self.name} cannot be called so: {error}") from None
-        except ValueError:  # a builtin without a signature
-            pass
+        signature = self._signature
+        if signature is _UNREAD:
+            signature = self._signature = _signature_of(self.fn)
+        if signature is not None:
+            try:
+                signature.bind(*args, **kwargs)
+            except TypeError as error:
+                raise InputError(f"{self.name} cannot be called so: {error}") from None
         return Call(self, args, kwargs)
 
     def __repr__(self) -> str:
@@ -85,6 +87,18 @@ class Call:
     def __repr__(self) -> str:
         given = [repr(a) for a in self.args] + [f"{k}={v!r}" for k, v in self.kwargs.items()]
         return f"{self.type.name}({', '.join(given)})"
+
+
+_UNREAD = object()
+
+
+def _signature_of(fn: Callable[..., Any]) -> Any:
+    import inspect
+
+    try:
+        return inspect.signature(fn)
+    except (TypeError, ValueError):  # a builtin without one
+        return None
 
 
 def job_name(fn: Any) -> str:

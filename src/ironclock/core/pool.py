@@ -12,7 +12,7 @@ from .jobs import Job
 class Queue:
     """Ready jobs of one name, the lowest priority number first, then in order of arrival."""
 
-    __slots__ = ("pool", "name", "weight", "credit", "jobs", "_arrivals")
+    __slots__ = ("_arrivals", "credit", "jobs", "name", "pool", "weight")
 
     def __init__(self, pool: Pool, name: str, weight: int) -> None:
         self.pool = pool
@@ -50,7 +50,7 @@ class Pool:
     work gains its weight in credit, the one with the most credit is served and pays back the sum.
     """
 
-    __slots__ = ("queues", "free", "size", "weighted", "everything", "waiting")
+    __slots__ = ("everything", "free", "queues", "size", "waiting", "weighted")
 
     def __init__(self, size: int, queues: Mapping[str, int] | Iterable[str] | None = None) -> None:
         if isinstance(size, bool) or not isinstance(size, int) or size < 1:

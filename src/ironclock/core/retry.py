@@ -20,7 +20,7 @@ _NO_CAP = to_ns("36500d")
 class Wait:
     """How long to back off after a failed attempt. Subclasses answer `after`."""
 
-    random = False
+    by_chance = False
     """Whether the answer depends on the generator."""
 
     def after(self, attempt: int, error: BaseException, previous: int, chance: random.Random) -> int:
@@ -46,7 +46,7 @@ class Curve(Wait):
     jitter: Jitter = None
 
     @property
-    def random(self) -> bool:  # type: ignore[override]
+    def by_chance(self) -> bool:  # type: ignore[override]
         return self.jitter is not None
 
     def after(self, attempt: int, error: BaseException, previous: int, chance: random.Random) -> int:
@@ -127,16 +127,16 @@ def fixed(wait: Duration, *, jitter: Jitter = None) -> Wait:
     return Curve(to_ns(wait, what="wait"), jitter=_checked(jitter))
 
 
-def linear(first: Duration, *, step: Duration | None = None, cap: Duration | None = None, jitter: Jitter = None) -> Wait:
+def linear(
+    first: Duration, *, step: Duration | None = None, cap: Duration | None = None, jitter: Jitter = None
+) -> Wait:
     """Wait `first`, then `step` longer each time (as long as `first` when not given), at most `cap`."""
     start = to_ns(first, what="first")
     grow = start if step is None else to_ns(step, what="step")
     return Curve(start, step=grow, cap=_capped(cap), jitter=_checked(jitter))
 
 
-def exponential(
-    first: Duration, *, factor: float = 2, cap: Duration | None = None, jitter: Jitter = None
-) -> Wait:
+def exponential(first: Duration, *, factor: float = 2, cap: Duration | None = None, jitter: Jitter = None) -> Wait:
     """Wait `first`, then `factor` times longer after each failure, at most `cap`.
 
     `jitter`: a share between 0 and 1 (0.1 spreads the wait evenly over +-10 %), ``"full"`` (0 to the wait),
@@ -182,7 +182,7 @@ class Retry:
     Raises `PolicyError` or `DurationError` for a value that cannot be used.
     """
 
-    __slots__ = ("attempts", "wait", "on", "never_on", "drop_on", "within", "table", "_simple")
+    __slots__ = ("_simple", "attempts", "drop_on", "never_on", "on", "table", "wait", "within")
 
     def __init__(
         self,
@@ -204,7 +204,7 @@ class Retry:
         self._simple = not self.never_on and not self.drop_on and self.within is None
         self.table: tuple[int, ...] = ()
         """The waits after the first attempts, where neither chance nor any other rule has a say in them."""
-        if self._simple and isinstance(self.wait, (Curve, Listed)) and not self.wait.random:
+        if self._simple and isinstance(self.wait, (Curve, Listed)) and not self.wait.by_chance:
             error, chance = Exception(), random.Random(0)
             self.table = tuple(self.wait.after(n, error, 0, chance) for n in range(1, min(attempts, 16)))
 

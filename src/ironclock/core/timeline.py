@@ -70,9 +70,7 @@ class Timeline:
                     "(tzinfo=...), or write it as text, which is read in the rig's zone"
                 )
         else:
-            raise InstantError(
-                f"{what} is {value!r} ({type(value).__name__}); give an aware datetime or ISO 8601 text"
-            )
+            raise InstantError(f"{what} is {value!r} ({type(value).__name__}); give an aware datetime or ISO 8601 text")
         return instant_ns(moment)
 
     def _local(self, wall: dt.datetime, what: str, text: str) -> dt.datetime:

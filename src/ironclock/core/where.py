@@ -8,6 +8,7 @@ from types import CodeType, FrameType
 
 _HOME = dirname(dirname(__file__)) + "/"  # the examples that ship with the library stand outside it
 
+
 def innermost(error: BaseException) -> tuple[CodeType | None, int]:
     """Return the code and instruction of the innermost user frame that an error came through."""
     trace = error.__traceback__

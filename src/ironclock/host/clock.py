@@ -26,9 +26,9 @@ _starters = [
 ]
 _solo: Readers | None = None
 
-_ENTRIES = [
-    TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")
-] + [TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")]
+_ENTRIES = [TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")] + [
+    TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")
+]
 
 
 def enter(readers: Readers) -> None:

@@ -69,8 +69,9 @@ class Builtin:
     def __init__(self, function: Any) -> None:
         if type(function) is not type(len):
             raise RigStateError(f"{function!r} is no built-in function; something has replaced it before Iron Clock")
-        self._function = function  # keeps the object below alive
+        self._function: Any = function  # keeps the object below alive
         self._object = _BuiltinObject.from_address(id(function))
+        module: Any = function.__self__  # type: ignore[attr-defined]
         definition = self._object.ml.contents
         convention = definition.flags & _CONVENTION
         if convention not in _HELPERS:
@@ -81,7 +82,7 @@ class Builtin:
         self._copy = _copied(definition)
         self._replacement: Any = None
         self.real: Callable[..., Any] = _new_builtin(
-            ctypes.byref(self._copy), function.__self__, getattr(function, "__module__", None)
+            ctypes.byref(self._copy), module, getattr(function, "__module__", None)
         )
 
     def point(self, replacement: Callable[..., Any]) -> None:
@@ -136,22 +137,25 @@ class BoundReferences:
         if convention == _NOARGS:
             prototype = ctypes.PYFUNCTYPE(as_object, as_object, pointer)
 
-            def call(cls: Any, _: int | None) -> Any:
+            def bare(cls: Any, _: int | None) -> Any:
                 return replacement(cls)
+
+            self._callback = prototype(bare)
 
         elif convention == _FASTCALL | _KEYWORDS:
             prototype = ctypes.PYFUNCTYPE(as_object, as_object, pointer, size, pointer)
 
-            def call(cls: Any, args: int | None, count: int, names: int | None) -> Any:
+            def fast(cls: Any, args: int | None, count: int, names: int | None) -> Any:
                 keywords = ctypes.cast(names, as_object).value if names else ()
-                given = ctypes.cast(args, ctypes.POINTER(as_object))
-                values = [given[i] for i in range(count + len(keywords))] if args else []
+                given = ctypes.cast(args or 0, ctypes.POINTER(as_object))
+                values = [given[i] for i in range(count + len(keywords))]
                 return replacement(cls, *values[:count], **dict(zip(keywords, values[count:], strict=True)))
+
+            self._callback = prototype(fast)
 
         else:
             raise RigStateError(f"{owner.__name__}.{name} is called in a way that this Python's support does not cover")
 
-        self._callback = prototype(call)
         self._address = ctypes.cast(self._callback, ctypes.c_void_p).value
 
     def point(self) -> None:

@@ -76,7 +76,9 @@ class Readers:
             nonlocal seen, value, left
             if engine.now is not seen:
                 seen = engine.now
-                value = (seen + offset) / 1e9 if seconds else seen + offset
+                value = seen + offset
+                if seconds:  # in two parts: a float of so many nanoseconds would not be exact
+                    value = value // NS + value % NS / 1e9
                 left = limit
             left -= 1
             if left < 0:

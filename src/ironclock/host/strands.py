@@ -7,6 +7,7 @@ the loop's greenlet becomes a spare, and the job's, once the job is over, is the
 
 from __future__ import annotations
 
+import contextlib
 import contextvars
 from collections.abc import Callable
 from typing import Any
@@ -24,13 +25,23 @@ class Strands:
         self._spares: list[greenlet.greenlet] = []
         self._loop: Callable[[], None] = _nothing
         self._error: BaseException | None = None
+        self._wanted = False  # a suspended attempt asks for a fresh strand to go on with the loop
         self._abandoned: list[greenlet.greenlet] = []
+        self._parked: dict[int, greenlet.greenlet] = {}
+
+    leaving = greenlet.GreenletExit
 
     def run(self, loop: Callable[[], None]) -> None:
         """Run the loop on a greenlet of its own until it returns; raise what it raised."""
         self._loop = loop
         self._main = greenlet.getcurrent()
-        self._take().switch()
+        strand = self._spares.pop() if self._spares else self._fresh()
+        strand.switch()
+        while self._wanted:
+            # Started from here and not from the strand that wants it: a greenlet inherits the recursion
+            # depth of its starter, and a long row of sleepers would run into the limit.
+            self._wanted = False
+            self._fresh().switch()
         error, self._error = self._error, None
         if error is not None:
             try:
@@ -40,8 +51,19 @@ class Strands:
 
     def park(self, attempt: Attempt) -> None:
         """Suspend the running attempt here, and go on with the loop elsewhere."""
-        attempt.strand = greenlet.getcurrent()
-        self._take().switch()
+        here = attempt.strand = greenlet.getcurrent()
+        self._parked[id(here)] = here
+        if self._loop is _nothing:
+            raise greenlet.GreenletExit  # the rig is closed: nothing sleeps any more
+        try:
+            if self._spares:
+                self._spares.pop().switch()
+            else:
+                assert self._main is not None
+                self._wanted = True
+                self._main.switch()
+        finally:
+            self._parked.pop(id(here), None)
 
     def resume(self, attempt: Attempt) -> None:
         """Let a suspended attempt go on in place of the present loop."""
@@ -60,12 +82,22 @@ class Strands:
             self._abandoned.append(here)
             self._main.throw(error)
 
-    def _take(self) -> greenlet.greenlet:
-        if self._spares:
-            return self._spares.pop()
-        fresh = greenlet.greenlet(self._work)
-        fresh.gr_context = contextvars.copy_context()
-        return fresh
+    def close(self) -> None:
+        """End every suspended attempt, as a process that ends does: with an exit that no `except Exception` stops."""
+        self._loop = _nothing
+        for strand in list(self._parked.values()):
+            for _ in range(100):  # a job that catches the exit and sleeps again
+                if strand.dead:
+                    break
+                strand.parent = greenlet.getcurrent()
+                with contextlib.suppress(BaseException):
+                    strand.throw(greenlet.GreenletExit)
+        self._spares.clear()
+
+    def _fresh(self) -> greenlet.greenlet:
+        made = greenlet.greenlet(self._work)
+        made.gr_context = contextvars.copy_context()
+        return made
 
     def _work(self, *_: Any) -> None:
         while True:

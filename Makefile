@@ -1,0 +1,32 @@
+# Everything a newcomer needs builds its own .venv.
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: demo test check bench pictures clean
+
+.venv/ready: pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Iron Clock needs Python 3.11 or later; say which: make PYTHON=python3.12")'
+	$(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --upgrade pip
+	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	touch $@
+
+demo: .venv/ready  ## one evening at the ferry line
+	$(BIN)/ironclock demo
+
+test: .venv/ready  ## the whole test suite
+	$(BIN)/python -m pytest
+
+check: .venv/ready  ## style and types
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy src
+
+bench: .venv/ready  ## every stated speed, as ratios measured in the same run
+	$(BIN)/python benchmarks/run.py
+
+pictures: .venv/ready  ## docs/screenshots, in a real terminal window (needs xvfb, xterm, imagemagick)
+	bash docs/pictures.sh
+
+clean:
+	rm -rf .venv dist build

@@ -1,0 +1,132 @@
+"""One digest across interpreters and hash seeds; a wheel that installs in a clean environment of each Python."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from functools import cache
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+VERSIONS = ("3.11", "3.12", "3.13")
+STORY = """
+import random
+import ironclock as ic
+from ironclock.cli import evening
+
+def evenings(seed):
+    rig = ic.Rig(start=evening.START, zone=evening.ZONE, seed=seed)
+    evening.evening(rig)
+    return rig.history.digest()
+
+def storm(seed):
+    with ic.Rig(seed=seed, zone="Atlantic/Faroe", start="2031-10-25T22:00") as rig:
+        import time
+        def job(n):
+            time.sleep(n % 5)
+            if n % 3 == 0:
+                [][n]                      # an error whose words may differ
+            return {"harbour", "vessel", str(n)}, frozenset({("a", n), ("b", n)}), object
+        rig.workers(7, queues={"a": 3, "b": 1})
+        kind = rig.job(job, timeout="3s", retry=ic.Retry(4, ic.exponential("10s", factor=1.7, cap="5m", jitter="decorrelated")))
+        rig.faults.fail("job", chance=0.3)
+        rig.faults.slow("job", by="1.1s", chance=0.3)
+        for n in range(200):
+            rig.enqueue(kind.call(n), after=n * 0.37, queue="ab"[n % 2])
+        rig.run_dry()
+    return rig.history.digest()
+
+print(evenings(11), storm(3), storm(4))
+"""
+
+
+@cache
+def interpreter(version: str) -> str | None:
+    """The path of a working Python of that version."""
+    names = [shutil.which(f"python{version}"), sys.executable]
+    names += [str(p) for p in sorted(Path.home().glob(f".pyenv/versions/{version}.*/bin/python"))]
+    for name in filter(None, names):
+        probe = subprocess.run(
+            [name, "-c", "import sys, venv, ensurepip; print('%d.%d' % sys.version_info[:2])"],
+            capture_output=True,
+            text=True,
+        )
+        if probe.stdout.strip() == version:
+            return name
+    return None
+
+
+@pytest.fixture(scope="session")
+def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The project's wheel, built from its sdist."""
+    out = tmp_path_factory.mktemp("dist")
+    built = subprocess.run(
+        [sys.executable, "-m", "build", "--outdir", str(out), str(ROOT)], capture_output=True, text=True
+    )
+    assert built.returncode == 0, built.stdout + built.stderr
+    assert len(list(out.glob("*.tar.gz"))) == 1
+    return next(out.glob("*.whl"))
+
+
+@pytest.fixture(scope="session")
+def environments(wheel: Path, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """A clean environment with the wheel in it, for each Python that is there."""
+    made = {}
+    for version in VERSIONS:
+        python = interpreter(version)
+        if python is None:
+            continue
+        home = tmp_path_factory.mktemp(f"env{version}")
+        subprocess.run([python, "-m", "venv", str(home)], check=True)
+        done = subprocess.run(
+            [str(home / "bin/python"), "-m", "pip", "install", "-q", str(wheel)], capture_output=True, text=True
+        )
+        assert done.returncode == 0, done.stderr
+        made[version] = home
+    return made
+
+
+def environment(environments: dict[str, Path], version: str) -> Path:
+    if version not in environments:
+        pytest.skip(f"this machine has no Python {version} that can make a virtual environment")
+    return environments[version]
+
+
+@pytest.mark.parametrize("version", VERSIONS)
+def test_the_wheel_installs_and_its_demo_runs(environments: dict[str, Path], version: str, tmp_path: Path) -> None:
+    home = environment(environments, version)
+    done = subprocess.run([str(home / "bin/ironclock"), "demo"], capture_output=True, text=True, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.count("✓") == 4
+    typed = next((home / "lib").glob("python*/site-packages/ironclock/py.typed"))
+    assert typed.exists()
+
+
+def digests(python: str, hash_seed: str, zone: str, folder: Path) -> list[str]:
+    """The digests of the stories in a process of their own."""
+    script = folder / "story.py"
+    script.write_text(STORY)
+    env = {**os.environ, "PYTHONHASHSEED": hash_seed, "TZ": zone}
+    done = subprocess.run([python, str(script)], capture_output=True, text=True, env=env, cwd=folder)
+    assert done.returncode == 0, done.stderr
+    return done.stdout.split()
+
+
+@pytest.mark.parametrize("version", VERSIONS)
+def test_one_digest_everywhere(environments: dict[str, Path], version: str, tmp_path: Path) -> None:
+    home = environment(environments, version)
+    expected = digests(sys.executable, "7", "Atlantic/Faroe", tmp_path)
+    assert len(set(expected)) == 3, "different seeds, different histories"
+    for hash_seed, zone in [("0", "UTC"), ("1", "Asia/Tokyo"), ("4242", "America/Lima")]:
+        assert digests(str(home / "bin/python"), hash_seed, zone, tmp_path) == expected
+
+
+def test_what_import_loads() -> None:
+    code = "import sys; before = set(sys.modules); import ironclock; print(*sorted({m.split('.')[0] for m in sys.modules} - before))"
+    loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
+    assert "ironclock" in loaded
+    assert not {"numpy", "pandas", "matplotlib", "rich", "click", "jinja2", "httpx"} & set(loaded)

@@ -1,0 +1,120 @@
+"""The pytest plugin, in real pytest runs."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+import ironclock as ic
+
+SLOW = """
+    import time
+    def slow(n):
+        time.sleep(3600)
+        raise ValueError(f"no {n}")
+"""
+
+
+def test_fixture_marker_and_defaults(pytester: pytest.Pytester) -> None:
+    pytester.makepyprojecttoml('[tool.ironclock]\nzone = "Atlantic/Faroe"\nstart = "2031-05-05T12:00"\n')
+    pytester.makepyfile(
+        """
+        import time, pytest
+        def test_defaults(rig):
+            assert str(rig.now.tzinfo) == "Atlantic/Faroe"
+            assert time.localtime()[:4] == (2031, 5, 5, 12)
+        @pytest.mark.rig(start="2031-12-24T18:00", seed=4)
+        def test_marker(rig):
+            assert time.strftime("%m-%d %H %Z") == "12-24 18 WET"
+            with rig:
+                time.sleep(60)
+            assert rig.now.minute == 1
+        @pytest.fixture
+        def early(rig):
+            assert time.time() > 1.7e9 and rig.now.year == 2031
+            return time.time()
+        def test_setup_is_on_real_time(early, rig):
+            assert early < time.time()
+        """
+    )
+    pytester.runpytest().assert_outcomes(passed=3)
+
+
+def test_a_failed_test_tells_the_story_and_keeps_it(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        SLOW
+        + """
+    def test_fixture(rig):
+        rig.enqueue(rig.job(slow).call(1)); rig.advance("2h")
+        assert not rig.dead
+    def test_own():
+        import ironclock as ic
+        with ic.Rig() as mine:
+            mine.enqueue(mine.job(slow).call(2)); mine.run_dry()
+        assert not mine.dead
+    def test_fine(rig):
+        rig.enqueue(rig.job(slow).call(3)); rig.advance("2h")
+    """
+    )
+    result = pytester.runpytest("--ironclock-save", "kept")
+    result.assert_outcomes(passed=1, failed=2)
+    text = result.stdout.str()
+    assert "jobs of the rig" in text
+    assert "10:00:00+00:00  attempt 1 fails: ValueError: no 1" in text
+    assert "attempt 1 fails: ValueError: no 2" in text
+    assert "no 3" not in text
+    kept = sorted(path.name for path in (pytester.path / "kept").iterdir())
+    assert len(kept) == 2
+    history = ic.History.load(pytester.path / "kept" / kept[0])
+    assert history[-1].what == "failed"
+
+
+def test_pytests_own_times_stay_real(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        SLOW + "    def test_long(rig):\n        time.sleep(10 ** 7)\n        slow_date = time.time()\n"
+    )
+    result = pytester.runpytest("--durations=0", "-vv", "--junit-xml=report.xml")
+    result.assert_outcomes(passed=1)
+    report = (pytester.path / "report.xml").read_text()
+    assert 'timestamp="2031' not in report
+    import xml.etree.ElementTree as ElementTree
+
+    suite = ElementTree.fromstring(report)[0]
+    assert float(suite.attrib["time"]) < 60
+    assert all(float(case.attrib["time"]) < 60 for case in suite)
+
+
+@pytest.mark.parametrize(
+    ("toml", "marker", "says"),
+    [
+        ('zoen = "UTC"', "", "no setting 'zoen'; did you mean 'zone'"), ('zone = "Mars/Base"', "", "Mars/Base"),
+        ("", '@pytest.mark.rig("UTC")', "keyword arguments"), ("", "@pytest.mark.rig(zoen=1)", "zoen"),
+    ],
+)  # fmt: skip
+def test_wrong_settings_are_named(pytester: pytest.Pytester, toml: str, marker: str, says: str) -> None:
+    pytester.makefile(".toml", pyproject=f"[tool.ironclock]\n{toml}\n")
+    pytester.makepyfile(f"import pytest\n{marker}\ndef test_one(rig): pass\n")
+    result = pytester.runpytest()
+    assert result.parseoutcomes().get("errors") == 1
+    result.stdout.fnmatch_lines([f"*{says}*"])
+
+
+def test_what_the_plugin_costs_a_suite_that_does_not_use_it(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        "import sys\n"
+        "def test_one():\n"
+        "    heavy = {'numpy', 'pandas', 'rich', 'click', 'greenlet', 'ironclock.rig'}\n"
+        "    assert not heavy & set(sys.modules)\n"
+    )
+    pytester.runpytest_subprocess("-p", "no:cacheprovider").assert_outcomes(passed=1)
+
+
+def test_saved_lines_are_json(pytester: pytest.Pytester, rig: ic.Rig) -> None:
+    rig.enqueue(rig.job(lambda: None, name="quiet").call())
+    rig.settle()
+    path = pytester.path / "h.jsonl"
+    rig.history.save(path)
+    lines = [json.loads(line) for line in path.read_text().splitlines()]
+    assert lines[0]["format"] == "ironclock-history"
+    assert [line["what"] for line in lines[1:]] == ["enqueued", "started", "done"]
