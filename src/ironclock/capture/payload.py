@@ -23,10 +23,15 @@ def through_json(job: str, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tup
     Raises `PayloadError` naming the path to the first value that would come back changed or not at all, and
     what it would become. Source of the rules: RFC 8259, and the standard `json` module's conversion table.
     """
+    if not kwargs and all(type(value) in _ATOMS for value in args):
+        return args, kwargs
     back = tuple(_back(value, job, f"argument {i}") for i, value in enumerate(args))
     if not kwargs:
         return back, kwargs
     return back, {name: _back(value, job, f"argument {name!r}") for name, value in kwargs.items()}
+
+
+_ATOMS = (str, int, bool, type(None))
 
 
 def _back(value: Any, job: str, path: str) -> Any:

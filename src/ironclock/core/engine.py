@@ -87,6 +87,8 @@ class Engine:
         self.running = False
         self.open = 0
         """Jobs that still have something before them."""
+        self.present: list[list[Any]] = []
+        """Stocks of the present instant that were handed out; all are emptied when the clock moves."""
         self._heap: list[tuple[int, int, int, Callable[[Any], None], Any]] = []
         self._order = 0
         self._until = start_ns
@@ -234,6 +236,13 @@ class Engine:
         """Run what is due up to and including an instant, and stand there."""
         self.run_until(until_ns)
         self.now = until_ns
+        self.forget_present()
+
+    def forget_present(self) -> None:
+        """Empty every stock of the present instant."""
+        for stock in self.present:
+            stock.clear()
+        self.present.clear()
 
     def run_dry(self, limit_ns: int) -> None:
         """Run until no job is open; raise `NotDry` where that takes longer than the limit."""
@@ -279,6 +288,8 @@ class Engine:
             # An event may be late: time spent by the test itself can pass it by.
             if event[0] > self.now:
                 self.now = event[0]
+                if self.present:
+                    self.forget_present()
             event[3](event[4])
             if self._halt and (self._halt == 1 or not self.open):
                 if self._halt == 1:
@@ -370,9 +381,8 @@ class Engine:
                 result = job.type.fn(*job.args, **job._kwargs)
         except Exception as error:
             self.current = None
-            trace = error.__traceback__
-            if trace is not None:
-                error.__traceback__ = trace.tb_next  # not this frame, which would tie a knot of references
+            # Without this frame, which would tie a knot of references with its own local names.
+            error.__traceback__ = error.__traceback__.tb_next  # type: ignore[union-attr]
             self._failed(attempt, error)
             return
         except BaseException as error:

@@ -46,7 +46,7 @@ class Policy:
 class JobType:
     """A callable with its policy, under a name. Made by `Rig.job`."""
 
-    __slots__ = ("_signature", "fn", "name", "policy", "priority", "queue", "retry", "takes_ns", "timeout_ns")
+    __slots__ = ("_fits", "_signature", "fn", "name", "policy", "priority", "queue", "retry", "takes_ns", "timeout_ns")
 
     def __init__(self, fn: Callable[..., Any], name: str, policy: Policy) -> None:
         self.fn = fn
@@ -58,15 +58,17 @@ class JobType:
         self.timeout_ns = None if policy.timeout is None else to_ns(policy.timeout)
         self.takes_ns = to_ns(policy.takes)
         self._signature: Any = _UNREAD
+        self._fits = range(0)
 
     def call(self, *args: Any, **kwargs: Any) -> Call:
         """Bind arguments; raise `InputError` where the callable does not take them."""
-        signature = self._signature
-        if signature is _UNREAD:
-            signature = self._signature = _signature_of(self.fn)
-        if signature is not None:
+        if self._signature is _UNREAD:
+            self._signature = _signature_of(self.fn)
+            self._fits = _positional(self._signature)
+        # Binding is slow beside the rest of an enqueue; a count is enough for plain positional arguments.
+        if self._signature is not None and (kwargs or len(args) not in self._fits):
             try:
-                signature.bind(*args, **kwargs)
+                self._signature.bind(*args, **kwargs)
             except TypeError as error:
                 raise InputError(f"{self.name} cannot be called so: {error}") from None
         return Call(self, args, kwargs)
@@ -76,13 +78,15 @@ class JobType:
         return f"<job type {self.name}: queue {self.queue}, {self.retry.describe()}{timeout}>"
 
 
-@dataclass(frozen=True)
 class Call:
     """A job type with bound arguments, not yet enqueued."""
 
-    type: JobType
-    args: tuple[Any, ...]
-    kwargs: dict[str, Any]
+    __slots__ = ("args", "kwargs", "type")
+
+    def __init__(self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any]) -> None:
+        self.type = type
+        self.args = args
+        self.kwargs = kwargs
 
     def __repr__(self) -> str:
         given = [repr(a) for a in self.args] + [f"{k}={v!r}" for k, v in self.kwargs.items()]
@@ -99,6 +103,20 @@ def _signature_of(fn: Callable[..., Any]) -> Any:
         return inspect.signature(fn)
     except (TypeError, ValueError):  # a builtin without one
         return None
+
+
+def _positional(signature: Any) -> range:
+    """Return how many plain positional arguments fit a signature, as far as that can be said by counting."""
+    if signature is None:
+        return range(0)
+    least = most = 0
+    for parameter in signature.parameters.values():
+        if parameter.kind in (parameter.POSITIONAL_ONLY, parameter.POSITIONAL_OR_KEYWORD):
+            most += 1
+            least += parameter.default is parameter.empty
+        elif parameter.kind is parameter.KEYWORD_ONLY and parameter.default is parameter.empty:
+            return range(0)
+    return range(least, most + 1)
 
 
 def job_name(fn: Any) -> str:

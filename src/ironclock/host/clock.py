@@ -14,7 +14,7 @@ from typing import Any
 
 from ..core.errors import RigStateError
 from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
-from .readers import BUILTINS, REAL, Readers
+from .readers import BUILTINS, REAL, Readers, by_thread
 
 get_ident = _thread.get_ident
 
@@ -37,6 +37,7 @@ def enter(readers: Readers) -> None:
     if me in _entered:
         raise RigStateError("a rig is entered already in this thread; leave it first (rigs do not nest)")
     _entered[me] = readers
+    readers.begin()
     if len(_entered) == 1:
         for starter in _starters:
             starter.point(_starting(starter.real))
@@ -51,6 +52,7 @@ def enter(readers: Readers) -> None:
 def leave() -> None:
     """Give the calling thread the real clock back; with the last one everything is as it was before."""
     del _entered[get_ident()]
+    by_thread.__dict__.clear()
     if _entered:
         _arrange()
         return
@@ -82,13 +84,6 @@ def _starting(real: Callable[..., Any]) -> Callable[..., Any]:
 
 def _lookup(name: str) -> Callable[..., Any]:
     real, entered, ident = REAL[name], _entered, get_ident
-    if name in ("time", "time_ns", "monotonic", "monotonic_ns", "perf_counter", "perf_counter_ns"):
-
-        def read() -> Any:
-            readers = entered.get(ident())
-            return real() if readers is None else readers.functions[name]()
-
-        return read
 
     def call(*args: Any) -> Any:
         readers = entered.get(ident())
@@ -97,7 +92,35 @@ def _lookup(name: str) -> Callable[..., Any]:
     return call
 
 
-_LOOKUPS = {name: _lookup(name) for name in BUILTINS}
+def _read_time() -> Any:
+    for value in by_thread.time:
+        return value
+    return _entered[get_ident()].functions["time"]()
+
+
+def _read_time_ns() -> Any:
+    for value in by_thread.time_ns:
+        return value
+    return _entered[get_ident()].functions["time_ns"]()
+
+
+def _read_monotonic() -> Any:
+    for value in by_thread.monotonic:
+        return value
+    return _entered[get_ident()].functions["monotonic"]()
+
+
+def _read_monotonic_ns() -> Any:
+    for value in by_thread.monotonic_ns:
+        return value
+    return _entered[get_ident()].functions["monotonic_ns"]()
+
+
+_LOOKUPS = {
+    **{name: _lookup(name) for name in BUILTINS},
+    "time": _read_time, "time_ns": _read_time_ns, "monotonic": _read_monotonic,
+    "monotonic_ns": _read_monotonic_ns, "perf_counter": _read_monotonic, "perf_counter_ns": _read_monotonic_ns,
+}  # fmt: skip
 _real_now = private_descriptor(dt.datetime, "now")
 _real_utcnow = private_descriptor(dt.datetime, "utcnow")
 _real_today = private_descriptor(dt.date, "today")

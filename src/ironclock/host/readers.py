@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 import operator
+import threading
 import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
@@ -41,6 +42,18 @@ _astimezone = dt.datetime.astimezone
 _timestamp = dt.datetime.timestamp
 
 
+class ByThread(threading.local):
+    """For each thread, what is left of the values that its readers hand out; without a rig, the real clock's."""
+
+    time = iter(REAL["time"], None)
+    time_ns = iter(REAL["time_ns"], None)
+    monotonic = iter(REAL["monotonic"], None)
+    monotonic_ns = iter(REAL["monotonic_ns"], None)
+
+
+by_thread = ByThread()
+
+
 class Readers:
     """The clock functions of one rig. `functions` maps a name in `time` to its stand-in."""
 
@@ -50,9 +63,9 @@ class Readers:
         self._zone = engine.timeline.zone
         self._patience: tuple[int, int] = (-1, -1)
         self._sleeps = 0
-        wall_s, wall_ns = self._reader(0, True), self._reader(0, False)
+        wall_s, wall_ns = self._reader(0, "time"), self._reader(0, "time_ns")
         since = UPTIME_NS - engine.start_ns
-        mono_s, mono_ns = self._reader(since, True), self._reader(since, False)
+        mono_s, mono_ns = self._reader(since, "monotonic"), self._reader(since, "monotonic_ns")
         self.functions: dict[str, Callable[..., Any]] = {
             "time": wall_s, "time_ns": wall_ns, "monotonic": mono_s, "monotonic_ns": mono_ns,
             "perf_counter": mono_s, "perf_counter_ns": mono_ns, "sleep": self.sleep,
@@ -63,37 +76,57 @@ class Readers:
         self._naive: tuple[int, dt.datetime] = (-1, _EPOCH)
         self._aware: tuple[int, dt.tzinfo, dt.datetime] = (-1, _UTC, _EPOCH)
 
+    def begin(self) -> None:
+        """Take the calling thread off the real clock."""
+        by_thread.__dict__.update(dict.fromkeys(("time", "time_ns", "monotonic", "monotonic_ns"), ()))
+        self.engine.forget_present()
+
     # --- instants -----------------------------------------------------------------------------------
 
-    def _reader(self, offset: int, seconds: bool) -> Callable[[], Any]:
+    def _reader(self, offset: int, name: str) -> Callable[[], Any]:
         """Return a function of no arguments that reads the engine's clock, as cheaply as Python can."""
-        engine, stuck, limit = self.engine, self._stuck, READS_LIMIT
+        # It hands out copies of the present value from a list that the engine empties when its clock moves:
+        # one step of a list's iterator is both the check that the value still holds and the count of reads.
+        # The two functions are apart because every name that a function closes over costs it at each call.
+        engine, stuck, limit, seconds = self.engine, self._stuck, READS_LIMIT, not name.endswith("_ns")
+        stock: list[float | int] = []
+        stream = iter(stock)
         seen: int | None = None
-        value: float | int = 0
-        left = limit
+        handed = batch = 0
 
         def read() -> float | int:
-            nonlocal seen, value, left
+            for value in stream:
+                return value
+            return refill()
+
+        def refill() -> float | int:
+            nonlocal stream, seen, handed, batch
             if engine.now is not seen:
                 seen = engine.now
-                value = seen + offset
-                if seconds:  # in two parts: a float of so many nanoseconds would not be exact
-                    value = value // NS + value % NS / 1e9
-                left = limit
-            left -= 1
-            if left < 0:
-                left = stuck()
+                handed, batch = 0, 4
+            elif handed > limit:
+                handed = stuck()
+            else:
+                batch = min(batch * 2, 1024)
+            value: float | int = seen + offset
+            if seconds:  # in two parts: a float of so many nanoseconds would not be exact
+                value = (seen + offset) // NS + (seen + offset) % NS / 1e9
+            handed += batch
+            stock[:] = [value] * batch
+            stream = iter(stock)
+            setattr(by_thread, name, stream)
+            engine.present.append(stock)
             return value
 
         return read
 
     def _stuck(self) -> int:
-        """Stop the run, unless something has happened meanwhile; then return how many more reads are fine."""
+        """Stop the run, unless something has happened meanwhile; then return 0, to count anew."""
         engine = self.engine
         progress = engine.now, len(engine.history)
         if progress != self._patience:
             self._patience = progress
-            return READS_LIMIT
+            return 0
         job = f"{engine.current.job.name} ({engine.current.job.id})" if engine.current else "the test's own code"
         error = StuckError(
             f"{job} reads the clock over and over without letting it move, at {calling()}; the clock stands at "
@@ -109,7 +142,7 @@ class Readers:
         if ns == 0:
             self._sleeps += 1
             if self._sleeps > READS_LIMIT // 10:
-                self._sleeps = self._stuck() and 0
+                self._sleeps = self._stuck()
         else:
             self._sleeps = 0
         if engine.current is not None:

@@ -1,0 +1,21 @@
+"""Every stated speed, as a ratio against a reference measured in the same run.
+
+Absolute figures say little on a shared machine: the sides of a ratio take turns, and medians of the
+rounds are quoted. Run it with `make bench`; `make bench ONLY=clock` runs one part.
+"""
+
+from __future__ import annotations
+
+import sys
+
+import bench_clock
+import bench_engine
+import bench_import
+
+PARTS = {"engine": bench_engine.main, "clock": bench_clock.main, "import": bench_import.main}
+
+if __name__ == "__main__":
+    chosen = sys.argv[1:] or list(PARTS)
+    for name in chosen:
+        print(f"\n== {name} ==")
+        PARTS[name]()
