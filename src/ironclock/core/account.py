@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from .jobs import Job
 
 _DAY = 10
+MS = 1_000_000
 
 
 def job_story(history: History, job: Job) -> str:
@@ -38,13 +39,18 @@ def _head(job: Job) -> str:
 def _lines(entries: Iterable[Entry], timeline: Timeline, *, named: bool) -> Iterable[str]:
     day = ""
     for entry in entries:
-        text = timeline.text(entry.ns)
+        text = timeline.text(_rounded(entry.ns))
         if text[:_DAY] != day:
             day = text[:_DAY]
             yield f"  {day} ({timeline.zone})"
         clock = text[_DAY + 1 :]
         who = f"{entry.job or '-'}: " if named else ""
         yield f"    {clock}  {who}{describe(entry, timeline)}"
+
+
+def _rounded(ns: int) -> int:
+    """To the millisecond, for a reader; the history itself keeps everything."""
+    return ns if ns < MS else ns // MS * MS
 
 
 def describe(entry: Entry, timeline: Timeline) -> str:
@@ -66,7 +72,7 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         if data.get("line"):
             words += f" [{data['line']}]"
         if data.get("then") == "backing-off":
-            return words + f"; tries again in {spell(data['wait_ns'])}"
+            return words + f"; tries again in {spell(_rounded(data['wait_ns']))}"
         return words + ("; dead letter" if data.get("then") == "dead" else "; given up on purpose")
     if what == "requeued":
         return f"put back from the dead letters, due at {data.get('due')}"

@@ -15,7 +15,7 @@ from .lives import Life, lives
 
 _STYLES = {
     "done": "green", "dead": "bold red", "dropped": "yellow", "withdrawn": "yellow",
-    "running": "cyan", "ready": "cyan", "held": "blue", "backing-off": "magenta",
+    "running": "cyan", "ready": "cyan", "held": "cyan", "backing-off": "bright_magenta",
 }  # fmt: skip
 _MARKS = {"done": "●", "dead": "✖", "dropped": "○", "withdrawn": "○"}
 LEGEND = "· held or queued  █ attempt  ╌ backing off  ● done  ✖ dead letter  ○ given up"
@@ -69,10 +69,10 @@ def timeline_rows(found: list[Life], timeline: Timeline, width: int) -> list[Tex
                 cells[i] = (mark, style)
 
         rest = life.closed if life.closed is not None else last
-        fill(life.enqueued, life.tries[0].started if life.tries else min(rest, last), "·", "blue")
+        fill(life.enqueued, life.tries[0].started if life.tries else min(rest, last), "·", "cyan")
         for attempt in life.tries:
             if attempt.wait is not None and attempt.ended is not None:
-                fill(attempt.ended, min(last, attempt.ended + attempt.wait), "╌", "magenta")
+                fill(attempt.ended, min(last, attempt.ended + attempt.wait), "╌", "bright_magenta")
         for attempt in life.tries:
             style = "green" if attempt.outcome == "done" else "red" if attempt.outcome != "running" else "cyan"
             fill(attempt.started, last if attempt.ended is None else attempt.ended, "█", style)
