@@ -304,3 +304,18 @@ def test_what_survives_is_a_copy() -> None:
         rig.settle()
     ((args, kwargs),) = log
     assert args[0]["rows"] == kwargs["extra"][0]["rows"] == [1, 2]
+
+
+def test_each_attempt_unpacks_its_own_copy() -> None:
+    def collects(boxes: list[int], *, notes: dict[str, int]) -> None:
+        boxes.append(1)
+        notes["seen"] = notes.get("seen", 0) + 1
+        log.append((list(boxes), dict(notes)))
+        raise ConnectionError
+
+    with ic.Rig() as rig:
+        job = rig.enqueue(rig.job(collects, retry=ic.Retry(3)).call([], notes={}))
+        rig.run_dry()
+    assert log == [([1], {"seen": 1})] * 3
+    assert (job.args, job.kwargs) == (([],), {"notes": {}})
+    assert "with ([], notes={})" in job.story()

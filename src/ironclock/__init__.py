@@ -7,9 +7,11 @@ that a test suite pays for what it uses.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+TYPE_CHECKING = False  # importing it from typing would cost more than all of this page
 
 if TYPE_CHECKING:
+    from typing import Any
+
     from .capture.readings import Enqueue as Enqueue
     from .capture.readings import reading as reading
     from .capture.taps import Tap as Tap

@@ -159,9 +159,12 @@ class Rig:
             raise PolicyError(f"queue is {queue!r}; give a name")
         if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):
             raise PolicyError(f"priority is {priority!r}; give a whole number (the lowest runs first)")
+        copies = False
         if payload == "json":
-            args, kwargs = through_json(type.name, args, kwargs)
-        return self._engine.enqueue(type, args, kwargs, due, queue, priority)
+            args, kwargs, copies = through_json(type.name, args, kwargs)
+        job = self._engine.enqueue(type, args, kwargs, due, queue, priority)
+        job.copies = copies
+        return job
 
     def _put(self, order: Enqueue, payload: Payload) -> Job:
         """Enqueue what a tapped call asked for."""

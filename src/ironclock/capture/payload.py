@@ -17,18 +17,20 @@ def check_payload(payload: object) -> None:
         raise InputError(f"payload is {payload!r}; give 'json' (arguments must survive JSON) or 'any'")
 
 
-def through_json(job: str, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[tuple[Any, ...], dict[str, Any]]:
-    """Return the arguments as a worker would get them: equal, and none of their lists and dicts shared.
+def through_json(
+    job: str, args: tuple[Any, ...], kwargs: dict[str, Any]
+) -> tuple[tuple[Any, ...], dict[str, Any], bool]:
+    """Return the arguments as a message would hold them (equal, and none of their lists and dicts shared),
+    and whether there is anything among them that an attempt could change.
 
     Raises `PayloadError` naming the path to the first value that would come back changed or not at all, and
     what it would become. Source of the rules: RFC 8259, and the standard `json` module's conversion table.
     """
     if not kwargs and all(type(value) in _ATOMS for value in args):
-        return args, kwargs
+        return args, kwargs, False
     back = tuple(_back(value, job, f"argument {i}") for i, value in enumerate(args))
-    if not kwargs:
-        return back, kwargs
-    return back, {name: _back(value, job, f"argument {name!r}") for name, value in kwargs.items()}
+    named = {name: _back(value, job, f"argument {name!r}") for name, value in kwargs.items()}
+    return back, named, any(type(value) in (list, dict) for value in (*back, *named.values()))
 
 
 _ATOMS = (str, int, bool, type(None))

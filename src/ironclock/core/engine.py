@@ -7,6 +7,7 @@ suspended in the middle of a job that sleeps and go on with another.
 
 from __future__ import annotations
 
+import copy
 import gc
 import random
 from collections.abc import Callable
@@ -375,7 +376,10 @@ class Engine:
         job = attempt.job
         self.current = attempt
         try:
-            if job._kwargs is None:
+            if job.copies:
+                args, kwargs = copy.deepcopy((job.args, job.kwargs))
+                result = job.type.fn(*args, **kwargs)
+            elif job._kwargs is None:
                 result = job.type.fn(*job.args)
             else:
                 result = job.type.fn(*job.args, **job._kwargs)

@@ -83,6 +83,7 @@ class Job:
     __slots__ = (
         "_kwargs",
         "_seen",
+        "copies",
         "args",
         "depth",
         "due_ns",
@@ -127,6 +128,8 @@ class Job:
         self.live: Attempt | None = None
         self.depth = 0  # how many jobs enqueued one another at this very instant to get here
         self._seen: list[Attempt] | None = None
+        self.copies = False
+        """Whether each attempt gets its own copy of the arguments, as if they were unpacked from a message."""
 
     @property
     def kwargs(self) -> dict[str, Any]:
