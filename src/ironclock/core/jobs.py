@@ -83,8 +83,8 @@ class Job:
     __slots__ = (
         "_kwargs",
         "_seen",
-        "copies",
         "args",
+        "copies",
         "depth",
         "due_ns",
         "engine",
