@@ -1,0 +1,4 @@
+"""When things happen: cron expressions, intervals, the sun, recurrence rules, and sets of them.
+
+Inside, an instant is whole seconds or nanoseconds since 1970-01-01T00:00Z; nothing here knows about jobs.
+"""

@@ -1,0 +1,294 @@
+"""Cron: which seconds of the calendar an expression means, and what becomes of them at clock changes.
+
+Day of the month and day of the week: where both fields are given without a leading star a day that matches
+either counts (POSIX.1-2017, crontab); where one begins with a star (``*/2`` too) both must match.
+
+Clock changes: an expression whose minute or hour begins with a star follows the running clock: what a change
+skips does not fire, what it doubles fires twice. One with fixed times fires once a day whatever the clock
+does: a skipped time is shifted by the length of the gap, of a doubled time the first counts. `gap` and `fold`
+say otherwise.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from bisect import bisect_left
+from calendar import monthrange
+from functools import lru_cache
+from typing import Any, Literal
+
+from ..core.durations import NS
+from ..core.errors import InputError
+from ..core.timeline import to_zone
+from .base import HORIZON_NS, Schedule
+from .fields import CronError, Field, read
+from .zones import Offsets, Period
+
+Gap = Literal["shift", "skip"]
+Fold = Literal["first", "both"]
+
+_EPOCH = dt.date(1970, 1, 1)
+_DAY = 86_400
+_ALL_DAYS = (1 << 31) - 1
+
+
+class Calendar:
+    """The days and times of day that an expression matches, with no zone: plain local seconds since 1970."""
+
+    def __init__(self, fields: list[Field]) -> None:
+        second, minute, hour, self.day, month, self.weekday = fields
+        self.seconds, self.minutes, self.hours = (sorted(f.values) for f in (second, minute, hour))
+        self.months = month.values
+        self._either = not self.day.star and not self.weekday.star
+        self._masks: dict[tuple[int, int], int] = {}
+        """Matching days as bits, by the month's length and the weekday of its first (0 is Sunday)."""
+
+    def days(self, length: int, first: int) -> int:
+        """Return the matching days of a month as bits (bit 0 is the first), its length and first weekday given."""
+        found = self._masks.get((length, first))
+        if found is None:
+            found = self._masks[length, first] = self._days(length, first)
+        return found
+
+    def _days(self, length: int, first: int) -> int:
+        whole = (1 << length) - 1
+        day, weekday = self.day, self.weekday
+        by_day = sum(1 << (d - 1) for d in day.values)
+        by_day |= sum(1 << (length - 1 - back) for back in day.last if back < length)
+        for target in [length] * day.last_workday + [d for d in day.nearest if d <= length]:
+            by_day |= 1 << (_nearest_workday(target, length, first) - 1)
+        by_week = 0
+        for d in range(1, length + 1):
+            name = (first + d - 1) % 7
+            if (
+                name in weekday.values
+                or (name, (d + 6) // 7) in weekday.nth
+                or (name in weekday.last_of and d + 7 > length)
+            ):
+                by_week |= 1 << (d - 1)
+        return (by_day | by_week if self._either else by_day & by_week) & whole
+
+    def possible(self) -> bool:
+        """Whether any day can ever match; every combination tried here occurs within 400 years."""
+        for month in self.months:
+            for length in (28, 29) if month == 2 else (monthrange(2001, month)[1],):
+                if any(self.days(length, first) for first in range(7)):
+                    return True
+        return False
+
+    def next(self, local: int) -> int | None:
+        """Return the first matching local second at or after `local`."""
+        day, tod = divmod(local, _DAY)
+        date = _EPOCH + dt.timedelta(days=day)
+        year, month, skip = date.year, date.month, date.day - 1
+        while year < 9998:
+            if month in self.months:
+                weekday, length = _month(year, month)
+                mask = self.days(length, weekday) >> skip << skip
+                while mask:
+                    low = mask & -mask
+                    number = low.bit_length()
+                    start = (dt.date(year, month, number) - _EPOCH).days * _DAY
+                    found = self._time(local - start if start == day * _DAY else 0)
+                    if found is not None:
+                        return start + found
+                    mask ^= low
+            skip = 0
+            month += 1
+            if month == 13:
+                year, month = year + 1, 1
+        return None
+
+    def _time(self, tod: int) -> int | None:
+        """Return the first matching time of day at or after `tod`, in seconds."""
+        hours, minutes, seconds = self.hours, self.minutes, self.seconds
+        hour, rest = divmod(tod, 3600)
+        minute, second = divmod(rest, 60)
+        i = bisect_left(hours, hour)
+        if i < len(hours) and hours[i] == hour:
+            j = bisect_left(minutes, minute)
+            if j < len(minutes) and minutes[j] == minute:
+                k = bisect_left(seconds, second)
+                if k < len(seconds):
+                    return hour * 3600 + minute * 60 + seconds[k]
+                j += 1
+            if j < len(minutes):
+                return hour * 3600 + minutes[j] * 60 + seconds[0]
+            i += 1
+        if i < len(hours):
+            return hours[i] * 3600 + minutes[0] * 60 + seconds[0]
+        return None
+
+    def span(self, low: int, high: int) -> Any:
+        """Return the matching local seconds in [low, high), as a NumPy array."""
+        import numpy as np
+
+        first, last = low // _DAY, (high - 1) // _DAY
+        start, end = _EPOCH + dt.timedelta(days=first), _EPOCH + dt.timedelta(days=last)
+        days: list[int] = []
+        for year in range(start.year, end.year + 1):
+            for month in self.months:
+                weekday, length = _month(year, month)
+                base = (dt.date(year, month, 1) - _EPOCH).days
+                if base > last or base + length <= first:
+                    continue
+                mask = self.days(length, weekday)
+                days.extend(base + d for d in range(length) if mask >> d & 1)
+        times = (
+            np.array(self.hours, np.int64)[:, None, None] * 3600
+            + np.array(self.minutes, np.int64)[:, None] * 60
+            + np.array(self.seconds, np.int64)
+        ).ravel()
+        dates = np.sort(np.array(days, np.int64)) * _DAY
+        all_of_it = (dates[:, None] + times).ravel()
+        return all_of_it[np.searchsorted(all_of_it, low) : np.searchsorted(all_of_it, high)]
+
+
+@lru_cache(maxsize=4096)
+def _month(year: int, month: int) -> tuple[int, int]:
+    """The weekday of a month's first (0 is Sunday) and its length."""
+    monday_based, length = monthrange(year, month)
+    return (monday_based + 1) % 7, length
+
+
+def _nearest_workday(day: int, length: int, first: int) -> int:
+    """The workday nearest to a day, in the same month."""
+    name = (first + day - 1) % 7
+    if name == 6:
+        return day - 1 if day > 1 else day + 2
+    if name == 0:
+        return day + 1 if day < length else day - 2
+    return day
+
+
+class Cron(Schedule):
+    """A cron expression in a zone. Made by `cron`."""
+
+    def __init__(
+        self, expression: str, zone: dt.tzinfo | None, gap: Gap | None, fold: Fold | None, fields: list[Field]
+    ) -> None:
+        self.expression = expression
+        self.zone = zone
+        self.fields = fields
+        self.calendar = Calendar(fields)
+        self.running = fields[1].star or fields[2].star
+        """Whether it follows the running clock at changes, rather than keep fixed times."""
+        self._asked = gap, fold
+        self.gap: Gap = gap or ("skip" if self.running else "shift")
+        self.fold: Fold = fold or ("both" if self.running else "first")
+        self._offsets = Offsets(zone or dt.timezone.utc)
+
+    def in_zone(self, zone: dt.tzinfo) -> Cron:
+        if self.zone is not None:
+            return self
+        return Cron(self.expression, zone, *self._asked, self.fields)
+
+    def next_ns(self, ns: int) -> int | None:
+        utc = ns // NS + 1
+        while utc * NS < HORIZON_NS:
+            period = self._offsets.at(utc)
+            if period is None:
+                return None
+            regular, shifted = self._in(period, utc), self._shifted(period, utc)
+            found = min((f for f in (regular, shifted) if f is not None), default=None)
+            if found is not None:
+                return found * NS
+            # Nothing matches before this local time, whatever the offset will be: go on close to it.
+            local = self.calendar.next(period.end + min(period.offset, self._next_offset(period)))
+            if local is None:
+                return None
+            utc = max(period.end, local - 2 * _DAY)
+        return None
+
+    def _next_offset(self, period: Period) -> int:
+        later = self._offsets.at(period.end)
+        return period.offset if later is None else later.offset
+
+    def _in(self, period: Period, utc: int) -> int | None:
+        low = max(utc, period.start) + period.offset
+        if self.fold == "first":
+            low = max(low, period.start + period.before)  # before it the clock has shown these times already
+        local = self.calendar.next(low)
+        return local - period.offset if local is not None and local < period.end + period.offset else None
+
+    def _shifted(self, period: Period, utc: int) -> int | None:
+        if self.gap != "shift" or period.offset <= period.before:
+            return None
+        local = self.calendar.next(max(utc, period.start) + period.before)
+        if local is None or local >= period.start + period.offset:
+            return None
+        return local - period.before
+
+    def span_ns(self, start: int, end: int) -> Any:
+        try:
+            import numpy as np
+        except ImportError:
+            return super().span_ns(start, end)
+        utc, stop = -(-start // NS), -(-end // NS)
+        pieces = []
+        while utc < stop:
+            period = self._offsets.at(utc)
+            if period is None:
+                break
+            high = min(stop, period.end)
+            low = utc + period.offset
+            if self.fold == "first":
+                low = max(low, period.start + period.before)
+            piece = self.calendar.span(low, high + period.offset) - period.offset if low < high + period.offset else None
+            if self.gap == "shift" and period.offset > period.before:
+                until = min(high + period.before, period.start + period.offset)
+                if utc + period.before < until:
+                    extra = self.calendar.span(utc + period.before, until) - period.before
+                    piece = extra if piece is None else np.union1d(piece, extra)
+            if piece is not None:
+                pieces.append(piece)
+            utc = period.end
+        whole = np.concatenate(pieces) if pieces else np.array([], np.int64)
+        return whole * NS
+
+    def describe(self) -> str:
+        from .words import cron_words
+
+        words = cron_words(self.fields, self.running)
+        usual: tuple[Gap, Fold] = ("skip", "both") if self.running else ("shift", "first")
+        if self.gap != usual[0]:
+            words += ", skipped times shifted" if self.gap == "shift" else ", skipped times left out"
+        if self.fold != usual[1]:
+            words += ", doubled times once" if self.fold == "first" else ", doubled times twice"
+        return words if self.zone is None else f"{words} ({self.zone})"
+
+
+class Reboot(Schedule):
+    """`@reboot`: once, when the rig starts. Elsewhere it never fires."""
+
+    def __init__(self, start_ns: int | None = None) -> None:
+        self.start_ns = start_ns
+
+    def next_ns(self, ns: int) -> int | None:
+        return self.start_ns if self.start_ns is not None and ns < self.start_ns else None
+
+    def describe(self) -> str:
+        return "once, at the start"
+
+
+def cron(
+    expression: str, zone: dt.tzinfo | str | None = None, *, gap: Gap | None = None, fold: Fold | None = None
+) -> Schedule:
+    """Return the schedule of a cron expression: five fields, or six with seconds first, or a nickname.
+
+    Parameters: `zone` the time zone it is read in (the rig's, where none is given); `gap` what becomes of a
+    time that a clock change skips (``"shift"`` by the length of the gap, or ``"skip"``); `fold` which of a
+    doubled time fires (``"first"`` or ``"both"``). Their defaults depend on the expression: see this module.
+    Raises `CronError` where it cannot be read or can never fire, and `ZoneError`.
+    """
+    if gap not in (None, "shift", "skip"):
+        raise InputError(f"gap is {gap!r}; give 'shift' or 'skip'")
+    if fold not in (None, "first", "both"):
+        raise InputError(f"fold is {fold!r}; give 'first' or 'both'")
+    if isinstance(expression, str) and expression.strip().lower() == "@reboot":
+        return Reboot()
+    fields = read(expression)
+    made = Cron(expression.strip(), None if zone is None else to_zone(zone), gap, fold, fields)
+    if not made.calendar.possible():
+        raise CronError(f"{expression!r} can never fire: no month has such a day")
+    return made
