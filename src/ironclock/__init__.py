@@ -46,6 +46,14 @@ if TYPE_CHECKING:
     from .core.retry import linear as linear
     from .core.timeline import Instant as Instant
     from .rig import Rig as Rig
+    from .schedules.base import Schedule as Schedule
+    from .schedules.cron import cron as cron
+    from .schedules.fields import CronError as CronError
+    from .schedules.plain import every as every
+    from .schedules.plain import every_after as every_after
+    from .schedules.plain import once as once
+    from .schedules.rules import rrule as rrule
+    from .schedules.sun import sun as sun
 
 __version__ = "0.1.0"
 
@@ -62,6 +70,12 @@ _HOMES = {
     "core.retry": "Retry exponential fixed linear",
     "core.timeline": "Instant",
     "rig": "Rig",
+    "schedules.base": "Schedule",
+    "schedules.cron": "cron",
+    "schedules.fields": "CronError",
+    "schedules.plain": "every every_after once",
+    "schedules.rules": "rrule",
+    "schedules.sun": "sun",
 }
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from types import TracebackType
-from typing import Any
+from typing import Any, get_args
 
 from .capture.payload import Payload, check_payload, through_json
 from .capture.readings import Enqueue, Reading
@@ -28,6 +28,9 @@ from .host import clock
 from .host.readers import Readers
 from .host.strands import Strands
 from .observers import observers
+from .schedules.base import Schedule
+from .schedules.sets import Jitter, Within
+from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
 
 _STATES = (*OPEN, "done", "dead", "dropped", "withdrawn")
 
@@ -58,6 +61,8 @@ class Rig:
         self._engine.lenient = lambda: bool(self._taps)
         self._timeline = timeline
         self._policy = policy or Policy()
+        self.schedules = Timetable(self._engine)
+        """The schedules by name."""
         self._payload: Payload = payload
         self._taps: list[Tap] = []
         self._readers: Readers | None = None
@@ -194,6 +199,46 @@ class Rig:
         while name in types:
             name, count = f"{base}-{count}", count + 1
         made = types[name] = JobType(job, name, policy or self._policy)
+        return made
+
+    # --- schedules ----------------------------------------------------------------------------------
+
+    def schedule(
+        self, name: str, call: Call, schedule: Schedule, *, overlap: Overlap = "allow", missed: Missed = "last",
+        poll: Duration | None = None, jitter: Duration | None = None, starts: Instant | None = None,
+        ends: Instant | None = None, until_done: bool = False,
+    ) -> Scheduled:  # fmt: skip
+        """Run a call on a schedule, in place of the schedule of the same name where there is one.
+
+        Parameters: `overlap` what a firing does while the run before is still open (``"allow"``, ``"skip"``,
+        ``"wait"`` for its end); `missed` which firings run after the scheduler was down (``"all"``, ``"last"``,
+        ``"none"``); `poll` how often the scheduler looks: a firing starts at the next look; `jitter` the span by
+        which firings are late at random; `starts` (included) and `ends` (not included) bound it; `until_done`
+        removes it after its first run that is done. A firing that is due at this very instant counts.
+        Raises `InputError`, `UnknownJob`, `PayloadError`, `DurationError`, `InstantError`.
+        """
+        if not isinstance(name, str) or not name:
+            raise InputError(f"name is {name!r}; give text")
+        if not isinstance(call, Call):
+            raise InputError(f"schedule takes a call of a job type, not {call!r}")
+        if not isinstance(schedule, Schedule):
+            raise InputError(f"{schedule!r} is no schedule; give ic.cron(...), ic.every(...) or another")
+        for what, value, known in (("overlap", overlap, get_args(Overlap)), ("missed", missed, get_args(Missed))):
+            if value not in known:
+                raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
+        if self._engine.types.get(call.type.name) is not call.type:
+            raise UnknownJob(f"{call.type.name!r} is no job type of this rig")
+        if self._payload == "json":
+            through_json(call.type.name, call.args, call.kwargs)
+        now = self._engine.now
+        bound = schedule.in_zone(self._timeline.zone).begun(now)
+        if starts is not None or ends is not None:
+            bounds = [None if b is None else self._timeline.ns(b) for b in (starts, ends)]
+            bound = Within(bound, *bounds)
+        late = None if jitter is None else Jitter(to_ns(jitter, what="jitter"), f"{self._engine.seed}:{name}")
+        poll_ns = 0 if poll is None else to_ns(poll, what="poll")
+        made = Scheduled(self.schedules, name, call, bound, overlap, missed, poll_ns, late, until_done)
+        self.schedules.add(made)
         return made
 
     # --- moving the clock ---------------------------------------------------------------------------

@@ -105,9 +105,7 @@ def random_expression(chance: random.Random) -> str:
         other = chance.randint(one, high)
         return f"{one}-{other}" + (f"/{chance.randint(1, 9)}" if chance.random() < 0.4 else "")
 
-    return " ".join(
-        [field(0, 59, 0.3), field(0, 4, 0.4), field(1, 31, 0.75), field(1, 12, 0.9), field(0, 6, 0.75)]
-    )
+    return " ".join([field(0, 59, 0.3), field(0, 4, 0.4), field(1, 31, 0.75), field(1, 12, 0.9), field(0, 6, 0.75)])
 
 
 ODD_ONES = [
@@ -258,7 +256,12 @@ def test_words(expression: str, words: str) -> None:
 
 def test_the_same_words_mean_the_same_instants() -> None:
     chance, by_words = random.Random(5), defaultdict(set)
-    spans = [("2031-02-25", "2031-03-05"), ("2031-03-29", "2031-04-01"), ("2031-10-25", "2031-10-28"), ("2031-12-30", "2032-01-03")]
+    spans = [
+        ("2031-02-25", "2031-03-05"),
+        ("2031-03-29", "2031-04-01"),
+        ("2031-10-25", "2031-10-28"),
+        ("2031-12-30", "2032-01-03"),
+    ]
     for _ in range(1000):
         expression = random_expression(chance)
         try:

@@ -1,4 +1,4 @@
-"""The command line: `ironclock demo` and `ironclock show`.
+"""The command line: `ironclock demo`, `ironclock show` and `ironclock when`.
 
 Exit codes: 0 as expected, 1 a broken expectation, 2 a command or file that cannot be used.
 """
@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 import ironclock as ic
+
+from ..core.timeline import Timeline
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -87,6 +89,49 @@ def show(file: str, job: str | None, tell: bool) -> None:
         screen.print(history.story(), markup=False, soft_wrap=True)
     else:
         _report(history, screen, width)
+
+
+@main.command()
+@click.argument("expression")
+@click.option("--zone", default="UTC", show_default=True, help="The time zone it is read in.")
+@click.option("--from", "start", help="Where to begin: ISO 8601, in that zone. Now, where left out.")
+@click.option("--count", default=10, show_default=True, type=click.IntRange(1, 10_000), help="How many firings.")
+@click.option("--gap", type=click.Choice(["shift", "skip"]), help="What becomes of a time that a clock change skips.")
+@click.option("--fold", type=click.Choice(["first", "both"]), help="Which of a doubled time fires.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script.")
+def when(
+    expression: str, zone: str, start: str | None, count: int, gap: Any, fold: Any, as_json: bool
+) -> None:  # fmt: skip
+    """Show when a cron EXPRESSION fires next, in local time and UTC, and what clock changes do to it.
+
+    Five fields, or six with seconds first, or a nickname such as @daily. Write it in quotes.
+    """
+    import datetime as dt
+    import json
+
+    from .when import rows
+
+    schedule = ic.cron(expression, zone, gap=gap, fold=fold)
+    bound = schedule.zone or dt.timezone.utc
+    timeline = Timeline(bound)
+    now = (
+        timeline.ns(start)
+        if start is not None
+        else timeline.ns(dt.datetime.now(dt.timezone.utc).replace(microsecond=0))
+    )
+    lines = list(rows(schedule, bound, now, count))
+    if as_json:
+        for local, utc, remark in lines:
+            click.echo(json.dumps({"local": local, "utc": utc, "remark": remark}))
+        return
+    screen, width = _screen()
+    screen.print(expression, style="bold", markup=False)
+    screen.print(f"{schedule.describe()}\n", markup=False)
+    if not lines:
+        screen.print("It does not fire again.")
+    for local, utc, remark in lines:
+        style = "yellow" if remark.startswith("~") else "magenta" if remark else ""
+        screen.print(f"{local}   {utc}   {remark}".rstrip(), style=style, markup=False, soft_wrap=True)
 
 
 def _screen() -> tuple[Console, int]:

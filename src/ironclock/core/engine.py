@@ -181,6 +181,8 @@ class Engine:
         job.state = "withdrawn"
         self.open -= 1
         self._record((self.now, "withdrawn", job, 0, None, 0, None, 0))
+        if job.closed is not None:
+            job.closed(job)
 
     def must_be_dead(self, job: Job) -> None:
         """Raise `RigStateError` unless the job is a dead letter of this engine."""
@@ -413,6 +415,8 @@ class Engine:
         pool.free.append(attempt.worker)
         if pool.waiting:
             self._uneven = True
+        if job.closed is not None:
+            job.closed(job)
 
     def _time_out(self, attempt: Attempt) -> None:
         """End an attempt that waits outside its own code (it hangs, or spends modelled time)."""
@@ -458,6 +462,8 @@ class Engine:
                 job.state = verdict
                 self.open -= 1
                 self._record((now, what, job, number, error, DEAD if verdict == "dead" else DROPPED, code, instruction))
+                if job.closed is not None:
+                    job.closed(job)
                 return
         error.__traceback__ = None  # it keeps every frame and its locals alive; a final error keeps its own
         attempt.waited_ns = job.waited_ns = wait

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from .durations import to_timedelta
@@ -84,6 +85,7 @@ class Job:
         "_kwargs",
         "_seen",
         "args",
+        "closed",
         "copies",
         "depth",
         "due_ns",
@@ -128,6 +130,8 @@ class Job:
         self.live: Attempt | None = None
         self.depth = 0  # how many jobs enqueued one another at this very instant to get here
         self._seen: list[Attempt] | None = None
+        self.closed: Callable[[Job], None] | None = None
+        """Called when nothing more is before the job."""
         self.copies = False
         """Whether each attempt gets its own copy of the arguments, as if they were unpacked from a message."""
 

@@ -49,8 +49,15 @@ class Schedule:
     zone: dt.tzinfo | None = None
     """The zone it is read in; None takes the rig's, or the zone of the instant that is asked with."""
 
+    from_end = False
+    """Whether each firing counts from the end of the run before."""
+
     def in_zone(self, zone: dt.tzinfo) -> Schedule:
         """Return this schedule read in a zone, unless it has one of its own."""
+        return self
+
+    def begun(self, ns: int) -> Schedule:
+        """Return this schedule as it is once added to a rig at `ns`: where it counts from there."""
         return self
 
     def next_ns(self, ns: int) -> int | None:

@@ -78,7 +78,7 @@ class Calendar:
 
     def next(self, local: int) -> int | None:
         """Return the first matching local second at or after `local`."""
-        day, tod = divmod(local, _DAY)
+        day = local // _DAY
         date = _EPOCH + dt.timedelta(days=day)
         year, month, skip = date.year, date.month, date.day - 1
         while year < 9998:
@@ -234,7 +234,9 @@ class Cron(Schedule):
             low = utc + period.offset
             if self.fold == "first":
                 low = max(low, period.start + period.before)
-            piece = self.calendar.span(low, high + period.offset) - period.offset if low < high + period.offset else None
+            piece = (
+                self.calendar.span(low, high + period.offset) - period.offset if low < high + period.offset else None
+            )
             if self.gap == "shift" and period.offset > period.before:
                 until = min(high + period.before, period.start + period.offset)
                 if utc + period.before < until:
@@ -263,6 +265,9 @@ class Reboot(Schedule):
 
     def __init__(self, start_ns: int | None = None) -> None:
         self.start_ns = start_ns
+
+    def begun(self, ns: int) -> Schedule:
+        return Reboot(ns)
 
     def next_ns(self, ns: int) -> int | None:
         return self.start_ns if self.start_ns is not None and ns < self.start_ns else None

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from ..core.errors import InputError
 
-_MONTHS = "jan feb mar apr may jun jul aug sep oct nov dec".split()
-_DAYS = "sun mon tue wed thu fri sat".split()
+_MONTHS = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"]
+_DAYS = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"]
 NICKNAMES = {
     "@yearly": "0 0 1 1 *", "@annually": "0 0 1 1 *", "@monthly": "0 0 1 * *", "@weekly": "0 0 * * 0",
     "@daily": "0 0 * * *", "@midnight": "0 0 * * *", "@hourly": "0 * * * *",

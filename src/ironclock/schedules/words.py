@@ -6,8 +6,21 @@ from collections.abc import Iterable, Sequence
 
 from .fields import Field
 
-MONTHS = ("January February March April May June July August September October November December").split()
-DAYS = "Sunday Monday Tuesday Wednesday Thursday Friday Saturday".split()
+MONTHS = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+]
+DAYS = ["Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"]
 _COUNTS = ("", "first", "second", "third", "fourth", "fifth")
 
 

@@ -1,0 +1,85 @@
+"""Intervals and single instants."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from ..core.durations import Duration, spell, to_ns
+from ..core.errors import PolicyError
+from ..core.timeline import Instant, Timeline
+from .base import HORIZON_NS, Schedule
+
+
+class Every(Schedule):
+    """A fixed rate, counted from an anchor: in a rig the moment it was added, elsewhere 1970-01-01T00:00Z."""
+
+    def __init__(self, period: int, anchor: int = 0) -> None:
+        self.period = period
+        self.anchor = anchor
+
+    def begun(self, ns: int) -> Schedule:
+        return type(self)(self.period, ns) if self.anchor == 0 else self
+
+    def next_ns(self, ns: int) -> int | None:
+        found = self.anchor + ((ns - self.anchor) // self.period + 1) * self.period
+        found = max(found, self.anchor + self.period) if self.anchor else found
+        return found if found < HORIZON_NS else None
+
+    def describe(self) -> str:
+        return f"every {spell(self.period)}"
+
+
+class EveryAfter(Every):
+    """A fixed delay: in a rig each run is counted from the end of the one before."""
+
+    from_end = True
+
+    def next_ns(self, ns: int) -> int | None:
+        found = ns + self.period
+        return found if found < HORIZON_NS else None
+
+    def describe(self) -> str:
+        return f"{spell(self.period)} after the end of each run"
+
+
+class Once(Schedule):
+    """One instant."""
+
+    def __init__(self, instant: Instant, ns: int | None = None, zone: dt.tzinfo | None = None) -> None:
+        self._instant = instant
+        self._ns = ns
+        self._zone = zone
+        if isinstance(instant, dt.datetime) or ns is None:
+            Timeline("UTC").ns(instant)  # what is no instant fails here
+
+    def in_zone(self, zone: dt.tzinfo) -> Schedule:
+        return Once(self._instant, Timeline(zone).ns(self._instant), zone)
+
+    def next_ns(self, ns: int) -> int | None:
+        found = Timeline("UTC").ns(self._instant) if self._ns is None else self._ns
+        return found if found > ns else None
+
+    def describe(self) -> str:
+        return f"once, at {self._instant if isinstance(self._instant, str) else self._instant.isoformat()}"
+
+
+def every(period: Duration) -> Every:
+    """Return a fixed rate: the same time between any two firings. Raises `DurationError` or `PolicyError`."""
+    return Every(_positive(period))
+
+
+def every_after(period: Duration) -> EveryAfter:
+    """Return a fixed delay: counted from the end of the last run. Raises `DurationError` or `PolicyError`."""
+    return EveryAfter(_positive(period))
+
+
+def once(instant: Instant) -> Once:
+    """Return a single firing. Text without an offset is in the rig's zone. Raises `InstantError`."""
+    return Once(instant)
+
+
+def _positive(period: Duration) -> int:
+    ns = to_ns(period, what="period")
+    if ns == 0:
+        raise PolicyError(f"period is {period!r}; a schedule needs some time between its firings")
+    return ns
