@@ -12,6 +12,7 @@ TYPE_CHECKING = False  # importing it from typing would cost more than all of th
 if TYPE_CHECKING:
     from typing import Any
 
+    from . import laws as laws
     from .capture.readings import Enqueue as Enqueue
     from .capture.readings import reading as reading
     from .capture.taps import Tap as Tap
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
     from .core.jobs import Attempt as Attempt
     from .core.jobs import Job as Job
     from .core.jobset import JobSet as JobSet
+    from .core.laws import BrokenLaw as BrokenLaw
     from .core.policy import Call as Call
     from .core.policy import JobType as JobType
     from .core.policy import Policy as Policy
@@ -66,6 +68,7 @@ _HOMES = {
     "core.history": "Entry History",
     "core.jobs": "Attempt Job",
     "core.jobset": "JobSet",
+    "core.laws": "BrokenLaw",
     "core.policy": "Call JobType Policy",
     "core.retry": "Retry exponential fixed linear",
     "core.timeline": "Instant",
@@ -77,12 +80,17 @@ _HOMES = {
     "schedules.rules": "rrule",
     "schedules.sun": "sun",
 }
+_MODULES = ("laws",)
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
-__all__ = sorted([*_HOME_OF, "__version__"])
+__all__ = sorted([*_HOME_OF, *_MODULES, "__version__"])
 
 
 def __getattr__(name: str) -> Any:
+    if name in _MODULES:
+        import importlib
+
+        return importlib.import_module(f".{name}", __name__)
     home = _HOME_OF.get(name)
     if home is None:
         raise AttributeError(f"module 'ironclock' has no attribute {name!r}")

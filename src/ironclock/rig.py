@@ -20,6 +20,7 @@ from .core.faults import Faults
 from .core.history import History
 from .core.jobs import OPEN, Job
 from .core.jobset import DeadLetters, JobSet
+from .core.laws import Law, check
 from .core.policy import Call, JobType, Policy, job_name
 from .core.pool import Pool
 from .core.retry import Retry
@@ -329,6 +330,10 @@ class Rig:
     def history(self) -> History:
         """Everything that happened so far, in order."""
         return self._engine.history
+
+    def check(self, *laws: Law) -> None:
+        """Raise `BrokenLaw` unless every law holds over the jobs so far. See `ironclock.laws`."""
+        check(laws, self._engine.jobs)
 
     # --- entering -----------------------------------------------------------------------------------
 

@@ -5,7 +5,9 @@ Exit codes: 0 as expected, 1 a broken expectation, 2 a command or file that cann
 
 from __future__ import annotations
 
+import itertools
 import sys
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -16,6 +18,8 @@ from ..core.timeline import Timeline
 
 if TYPE_CHECKING:
     from rich.console import Console
+
+    from ..schedules.base import Schedule
 
 _CONTEXT = {"help_option_names": ["-h", "--help"]}
 
@@ -99,8 +103,11 @@ def show(file: str, job: str | None, tell: bool) -> None:
 @click.option("--gap", type=click.Choice(["shift", "skip"]), help="What becomes of a time that a clock change skips.")
 @click.option("--fold", type=click.Choice(["first", "both"]), help="Which of a doubled time fires.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script.")
+@click.option("--ics", type=click.Path(dir_okay=False), help="Write the firings as iCalendar (RFC 5545).")
+@click.option("--png", type=click.Path(dir_okay=False), help="Draw the year by hour of day.")
 def when(
-    expression: str, zone: str, start: str | None, count: int, gap: Any, fold: Any, as_json: bool
+    expression: str, zone: str, start: str | None, count: int, gap: Any, fold: Any, as_json: bool,
+    ics: str | None, png: str | None,
 ) -> None:  # fmt: skip
     """Show when a cron EXPRESSION fires next, in local time and UTC, and what clock changes do to it.
 
@@ -114,17 +121,28 @@ def when(
     schedule = ic.cron(expression, zone, gap=gap, fold=fold)
     bound = schedule.zone or dt.timezone.utc
     timeline = Timeline(bound)
-    now = (
-        timeline.ns(start)
-        if start is not None
-        else timeline.ns(dt.datetime.now(dt.timezone.utc).replace(microsecond=0))
-    )
+    present = dt.datetime.now(dt.timezone.utc).replace(microsecond=0)
+    now = timeline.ns(present if start is None else start)
     lines = list(rows(schedule, bound, now, count))
+    if ics is not None:
+        from ..report.calendar import icalendar
+
+        instants = list(itertools.islice(_firings(schedule, now), count))
+        _write(ics, icalendar(expression, instants, timeline.ns(present)))
+    if png is not None:
+        from ..report.calendar import year_map
+
+        try:
+            year_map(schedule, bound, timeline.at(now).year, expression, png)
+        except ImportError as error:
+            raise ic.IronClockError(f"--png needs {error.name}: pip install 'ironclock[plot]'") from None
+        except OSError as error:
+            raise ic.IronClockError(f"cannot write {png}: {error.strerror}") from None
     if as_json:
         for local, utc, remark in lines:
             click.echo(json.dumps({"local": local, "utc": utc, "remark": remark}))
         return
-    screen, width = _screen()
+    screen, _ = _screen()
     screen.print(expression, style="bold", markup=False)
     screen.print(f"{schedule.describe()}\n", markup=False)
     if not lines:
@@ -132,6 +150,50 @@ def when(
     for local, utc, remark in lines:
         style = "yellow" if remark.startswith("~") else "magenta" if remark else ""
         screen.print(f"{local}   {utc}   {remark}".rstrip(), style=style, markup=False, soft_wrap=True)
+
+
+def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:
+    at = schedule.next_ns(start_ns - 1)
+    while at is not None:
+        yield at
+        at = schedule.next_ns(at)
+
+
+def _write(path: str, text: str) -> None:
+    try:
+        with open(path, "w", encoding="utf-8", newline="") as file:
+            file.write(text)
+    except OSError as error:
+        raise ic.IronClockError(f"cannot write {path}: {error.strerror}") from None
+
+
+@main.command()
+@click.argument("files", nargs=-1, required=True, type=click.Path())
+@click.option("--zone", default="UTC", show_default=True, help="The time zone of lines that set none.")
+@click.option("--from", "start", help="The day from which clock changes are looked at: ISO 8601. Now, where left out.")
+@click.option("--system/--user", default=None, help="Whether lines bear a user's name. By the path, where left out.")
+def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | None) -> None:
+    """Warn of cron lines in crontab or TOML FILES that do something else than they seem to say.
+
+    Reads [tool.ironclock.schedules] or [schedules] of a .toml file, and crontabs with CRON_TZ lines. Exit code 1
+    where there is a warning.
+    """
+    import datetime as dt
+
+    from ..schedules.crontab import read
+    from ..schedules.lint import lint as check_lines
+
+    timeline = Timeline(zone)
+    now = timeline.ns(dt.datetime.now(dt.timezone.utc) if start is None else start)
+    lines = [line for file in files for line in read(file, system=system)]
+    found = check_lines(lines, zone, now)
+    screen, _ = _screen()
+    for one in found:
+        screen.print(
+            str(one), style="red" if one.level in ("error", "never fires") else "", markup=False, soft_wrap=True
+        )
+    screen.print(f"{len(lines)} schedules, {len(found)} warnings.")
+    sys.exit(1 if found else 0)
 
 
 def _screen() -> tuple[Console, int]:

@@ -1,0 +1,130 @@
+"""Laws: statements over what jobs did that must hold, with the runs that break them in the message."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any, Protocol
+
+from .durations import spell, to_ns
+from .errors import InputError, IronClockError
+from .jobs import Job
+from .timeline import instant_ns
+
+
+class BrokenLaw(IronClockError, AssertionError):
+    """A law does not hold; the message names it and shows the runs that prove it."""
+
+
+class Law(Protocol):
+    """Anything that can be checked against jobs; returns what is wrong, in words, an empty list where nothing is."""
+
+    def __call__(self, jobs: Sequence[Job]) -> list[str]:
+        """Return a line for each breach."""
+
+
+def covers(
+    job: str, window: Callable[[Job], tuple[dt.datetime, dt.datetime]] | None = None, *,
+    start: dt.datetime | None = None, end: dt.datetime | None = None,
+) -> Law:  # fmt: skip
+    """Return the law that the windows of a job's runs follow one another with no gap and no overlap.
+
+    Parameters: `job` the job type's name; `window` gives a run's window, [begin, end) as aware datetimes (the
+    job's own result, where it is not given); `start` and `end` what all of them together must reach. Only runs
+    that are done count: what a failed run covered, nobody handled.
+    """
+
+    def law(jobs: Sequence[Job]) -> list[str]:
+        spans = []
+        for run in jobs:
+            if run.name == job and run.state == "done":
+                begin, until = _window(run, window)
+                spans.append((begin, until, run))
+        spans.sort(key=lambda span: (span[0], span[1]))
+        broken = []
+        if not spans:
+            return [f"no run of {job} is done, so that nothing is covered"]
+        if start is not None and spans[0][0] > instant_ns(start):
+            missing = spell(spans[0][0] - instant_ns(start))
+            broken.append(f"a gap of {missing} at the start, before {_seen(spans[0][2], *spans[0][:2])}")
+        reach, holder = spans[0][1], spans[0]
+        for span in spans[1:]:
+            begin, until, run = span
+            if begin != reach:
+                what = "a gap" if begin > reach else "covered twice:"
+                broken.append(
+                    f"{what} {'of ' * (begin > reach)}{spell(abs(begin - reach))} between "
+                    f"{_seen(holder[2], *holder[:2])} and {_seen(run, begin, until)}"
+                )
+            if until > reach:
+                reach, holder = until, span
+        if end is not None and reach < instant_ns(end):
+            missing = spell(instant_ns(end) - reach)
+            broken.append(f"a gap of {missing} at the end, after {_seen(holder[2], *holder[:2])}")
+        return broken
+
+    return law
+
+
+def once_per_key(
+    job: str, keys: Callable[[Job], Iterable[Any]] | None = None, *, due: Iterable[Any] | None = None
+) -> Law:
+    """Return the law that each key is handled exactly once over all done runs of a job.
+
+    Parameters: `job` the job type's name; `keys` gives the keys that a run handled (its result, where it is not
+    given); `due` every key that had to be handled (where it is not given, only doubles break the law).
+    """
+    wanted = None if due is None else list(due)
+
+    def law(jobs: Sequence[Job]) -> list[str]:
+        by_key: dict[Any, list[Job]] = {}
+        runs = [run for run in jobs if run.name == job and run.state == "done"]
+        for run in runs:
+            for key in keys(run) if keys is not None else run.result or ():
+                by_key.setdefault(key, []).append(run)
+        broken = [
+            f"{key!r} is handled {len(found)} times, by {' and by '.join(_run(run) for run in found)}"
+            for key, found in by_key.items()
+            if len(found) > 1
+        ]
+        for key in wanted or ():
+            if key not in by_key:
+                near = f"; the runs were {', '.join(_run(run) for run in runs[:6])}" if runs else "; there was no run"
+                broken.append(f"{key!r} is never handled{near}{', ...' * (len(runs) > 6)}")
+        return broken
+
+    return law
+
+
+def check(laws: Sequence[Law], jobs: Sequence[Job]) -> None:
+    """Raise `BrokenLaw` with every breach of every law."""
+    broken = [line for law in laws for line in law(jobs)]
+    if broken:
+        more = f"\n  ... and {len(broken) - 20} more" if len(broken) > 20 else ""
+        raise BrokenLaw("\n  ".join(["a law is broken:", *broken[:20]]) + more)
+
+
+def _window(run: Job, window: Callable[[Job], Any] | None) -> tuple[int, int]:
+    given = run.result if window is None else window(run)
+    try:
+        begin, until = given
+        return _ns(begin), _ns(until)
+    except (TypeError, ValueError, AttributeError):
+        raise InputError(f"the window of {run.id} is {given!r}; give (begin, end) as aware datetimes") from None
+
+
+def _ns(moment: Any) -> int:
+    if isinstance(moment, (int, float)):  # seconds since the epoch, as `time.time()` gives them
+        return to_ns(moment)
+    if moment.utcoffset() is None:
+        raise ValueError("naive")
+    return instant_ns(moment)
+
+
+def _run(run: Job) -> str:
+    return f"{run.id} at {run.engine.timeline.text(run.attempts[-1].started_ns)}"
+
+
+def _seen(run: Job, begin: int, until: int) -> str:
+    text = run.engine.timeline.text
+    return f"{_run(run)} with [{text(begin)}, {text(until)})"
