@@ -23,7 +23,7 @@ check: .venv/ready  ## style and types
 	$(BIN)/mypy src
 
 bench: .venv/ready  ## every stated speed, as ratios measured in the same run
-	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/run.py $(ONLY)
 
 pictures: .venv/ready  ## docs/screenshots, in a real terminal window (needs xvfb, xterm, imagemagick)
 	bash docs/pictures.sh

@@ -11,8 +11,14 @@ import sys
 import bench_clock
 import bench_engine
 import bench_import
+import bench_schedules
 
-PARTS = {"engine": bench_engine.main, "clock": bench_clock.main, "import": bench_import.main}
+PARTS = {
+    "engine": bench_engine.main,
+    "clock": bench_clock.main,
+    "schedules": bench_schedules.main,
+    "import": bench_import.main,
+}
 
 if __name__ == "__main__":
     chosen = sys.argv[1:] or list(PARTS)

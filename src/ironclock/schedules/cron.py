@@ -119,8 +119,8 @@ class Calendar:
             return hours[i] * 3600 + minutes[0] * 60 + seconds[0]
         return None
 
-    def span(self, low: int, high: int) -> Any:
-        """Return the matching local seconds in [low, high), as a NumPy array."""
+    def span(self, low: int, high: int, offset: int) -> Any:
+        """Return the matching local seconds in [low, high) as a NumPy array of instants, in nanoseconds."""
         import numpy as np
 
         first, last = low // _DAY, (high - 1) // _DAY
@@ -139,9 +139,11 @@ class Calendar:
             + np.array(self.minutes, np.int64)[:, None] * 60
             + np.array(self.seconds, np.int64)
         ).ravel()
-        dates = np.sort(np.array(days, np.int64)) * _DAY
-        all_of_it = (dates[:, None] + times).ravel()
-        return all_of_it[np.searchsorted(all_of_it, low) : np.searchsorted(all_of_it, high)]
+        # Offset and unit go into the two short sides, so that the long product is made in one pass.
+        dates = (np.sort(np.array(days, np.int64)) * _DAY - offset) * NS
+        whole = (dates[:, None] + times * NS).ravel()
+        first, last = np.searchsorted(whole, ((low - offset) * NS, (high - offset) * NS))
+        return whole[first:last]
 
 
 @lru_cache(maxsize=4096)
@@ -234,19 +236,17 @@ class Cron(Schedule):
             low = utc + period.offset
             if self.fold == "first":
                 low = max(low, period.start + period.before)
-            piece = (
-                self.calendar.span(low, high + period.offset) - period.offset if low < high + period.offset else None
-            )
+            until = high + period.offset
+            piece = self.calendar.span(low, until, period.offset) if low < until else None
             if self.gap == "shift" and period.offset > period.before:
                 until = min(high + period.before, period.start + period.offset)
                 if utc + period.before < until:
-                    extra = self.calendar.span(utc + period.before, until) - period.before
+                    extra = self.calendar.span(utc + period.before, until, period.before)
                     piece = extra if piece is None else np.union1d(piece, extra)
             if piece is not None:
                 pieces.append(piece)
             utc = period.end
-        whole = np.concatenate(pieces) if pieces else np.array([], np.int64)
-        return whole * NS
+        return np.concatenate(pieces) if pieces else np.array([], np.int64)
 
     def describe(self) -> str:
         from .words import cron_words
