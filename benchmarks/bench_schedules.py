@@ -11,7 +11,7 @@ from heapq import heappop, heappush
 from typing import Any
 
 import numpy as np
-from dateutil.rrule import MINUTELY, MO, TU, WE, TH, FR, rrule  # fmt: skip
+from dateutil.rrule import FR, MINUTELY, MO, TH, TU, WE, rrule  # fmt: skip
 from turns import in_turns, median, rate, ratio, verdict
 
 import ironclock as ic
@@ -108,6 +108,5 @@ def main() -> None:
     found = in_turns({"ironclock": rate(a_year_of_minutes), "bare heapq": rate(a_year_on_heapq)}, 3)
     runs = median(found["ironclock"])
     verdict(f"a year of minutes: {runs:,.0f} runs/s with full history (at least 120,000)", runs >= 120_000)
-    print(
-        f"   {ratio(found, 'ironclock', 'bare heapq'):.2f} times the rate of a bare heapq loop that keeps three tuples a run"
-    )
+    share = ratio(found, "ironclock", "bare heapq")
+    print(f"   {share:.2f} times the rate of a bare heapq loop that keeps three tuples a run")

@@ -11,9 +11,14 @@ Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & screen=$!
 export DISPLAY=:97
 sleep 1
 
-picture() { # NAME COMMAND...
+picture() { # NAME COMMAND...: each command as one text, shown and run
     name=$1; shift
-    printf '%s\n' "clear; printf '\$ %s\n' '${*##*/bin/}'" "$*" "sleep 30" > "$work/$name.sh"
+    : > "$work/$name.sh"
+    echo clear >> "$work/$name.sh"
+    for line in "$@"; do
+        printf 'cat <<"SHOWN"\n$ ironclock %s\nSHOWN\n%s/ironclock %s\necho\n' "$line" "$bin" "$line" >> "$work/$name.sh"
+    done
+    echo sleep 30 >> "$work/$name.sh"
     xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x42+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/$name.sh" & window=$!
     sleep 4
     import -window root "$out/$name.png"
@@ -22,7 +27,13 @@ picture() { # NAME COMMAND...
 }
 
 bin=$(realpath "$bin") out=$(realpath "$out")
+cp examples/schedules/tern_line.crontab "$work"
 cd "$work"
 "$bin/ironclock" demo --save evening.jsonl >/dev/null
-picture demo "$bin/ironclock" demo
-picture show-job "$bin/ironclock" show evening.jsonl --job submit_manifest-8
+picture demo demo
+picture show-job "show evening.jsonl --job submit_manifest-8"
+picture when "when '30 1 * * *' --zone Atlantic/Faroe --from 2031-03-28 --count 6" \
+    "when '*/20 1 * * *' --zone Atlantic/Faroe --from 2031-10-25 --count 9"
+picture lint "lint tern_line.crontab --from 2031-01-01"
+"$bin/ironclock" when '*/20 5-22 * * mon-fri' --zone Atlantic/Faroe --from 2031-01-01 --count 1 \
+    --png "$out/when-year.png" >/dev/null

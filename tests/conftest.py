@@ -7,8 +7,10 @@ from collections.abc import Iterator
 
 import pytest
 
-from tern_line import db, outside
+from tern_line import booking, db, jobs, outside, watch
 
+# All of it is imported here: pytester forgets what its runs import, and a package must not be half new.
+FERRY_LINE = (booking, db, jobs, outside, watch)
 pytest_plugins = ["pytester"]
 
 

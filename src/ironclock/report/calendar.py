@@ -78,7 +78,7 @@ def year_map(schedule: Schedule, zone: dt.tzinfo, year: int, title: str, path: s
     axes.set_yticks(range(0, 25, 3), [f"{h:02d}:00" for h in range(0, 25, 3)])
     axes.set_ylabel(f"local time, {zone}")
     axes.grid(color="0.9", linewidth=0.5)
-    axes.set_title(f"{title}: {int(counts.sum()):,} firings in {year}", loc="left")
+    axes.set_title(f"{title}: {int(counts.sum()):,} firings in {year}", loc="left", pad=18)
     ticks = sorted({1, round(top**0.5), int(top)})
     figure.colorbar(image, ax=axes, label="firings in the hour", ticks=ticks, format="%d", pad=0.01)
     figure.savefig(path)
