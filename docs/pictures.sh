@@ -16,7 +16,7 @@ picture() { # NAME COMMAND...: each command as one text, shown and run
     : > "$work/$name.sh"
     echo clear >> "$work/$name.sh"
     for line in "$@"; do
-        printf 'cat <<"SHOWN"\n$ ironclock %s\nSHOWN\n%s/ironclock %s\necho\n' "$line" "$bin" "$line" >> "$work/$name.sh"
+        printf 'cat <<"SHOWN"\n$ ironclock %s\nSHOWN\n%s/ironclock %s\n' "$line" "$bin" "$line" >> "$work/$name.sh"
     done
     echo sleep 30 >> "$work/$name.sh"
     xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x42+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/$name.sh" & window=$!

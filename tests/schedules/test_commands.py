@@ -7,6 +7,8 @@ from pathlib import Path
 
 import pytest
 from click.testing import CliRunner
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from ironclock.cli.main import main
 
@@ -96,3 +98,12 @@ def test_lint_of_system_crontabs_and_toml(tmp_path: Path) -> None:
     code, text = run("lint", str(system))
     assert code == 2
     assert "etc-crontab:1: no command" in text
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.text(alphabet="*/0123456789 %\\\n#=@abTZ_CRONyd\t", max_size=60) | st.text(max_size=40))
+def test_no_file_breaks_lint(tmp_path: Path, text: str) -> None:
+    for name in ("crontab", "x.toml"):
+        path = tmp_path / name
+        path.write_text(text, encoding="utf-8")
+        assert run("lint", str(path), "--from", "2031-01-01")[0] in (0, 1, 2)

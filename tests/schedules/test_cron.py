@@ -262,8 +262,15 @@ def test_the_same_words_mean_the_same_instants() -> None:
         ("2031-10-25", "2031-10-28"),
         ("2031-12-30", "2032-01-03"),
     ]
-    for _ in range(1000):
-        expression = random_expression(chance)
+    days = ["L", "L-3", "LW", "15W", "1W,15", "L,1", "31W"]
+    weekdays = ["1#1", "fri#5", "5L", "mon#2,tue", "sat-mon", "7", "1-5", "0-6"]
+    for _ in range(1200):
+        words = random_expression(chance).split()
+        if chance.random() < 0.3:
+            words[2] = chance.choice(days)
+        if chance.random() < 0.3:
+            words[4] = chance.choice(weekdays)
+        expression = " ".join([chance.choice(["0", "*/20", "10,40"]), *words] if chance.random() < 0.2 else words)
         try:
             made = cron(expression, "Atlantic/Faroe")
         except CronError:

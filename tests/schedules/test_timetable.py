@@ -196,6 +196,19 @@ def test_recurrence_rules() -> None:
             ic.rrule(wrong)
 
 
+def test_rules_that_step_by_the_second_are_not_walked_from_1970() -> None:
+    pytest.importorskip("dateutil")
+    for text, expected in [
+        ("FREQ=SECONDLY;INTERVAL=7", "12:00:01"), ("FREQ=MINUTELY;INTERVAL=20;BYHOUR=13", "13:00:00"),
+        ("FREQ=HOURLY;INTERVAL=5", "16:00:00"),
+    ]:  # fmt: skip
+        found = ic.rrule(text, "UTC").after("2031-03-03T12:00")
+        assert (found and f"{found:%H:%M:%S}") == expected, text
+        if "INTERVAL=7" in text:
+            assert found is not None
+            assert found.timestamp() % 7 == 0
+
+
 @pytest.mark.parametrize(
     ("make", "says"),
     [

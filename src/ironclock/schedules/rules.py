@@ -5,12 +5,17 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from ..core.durations import NS
 from ..core.errors import InputError
 from ..core.timeline import instant_ns, to_zone
 from .base import Schedule
 
 _EPOCH = dt.datetime(1970, 1, 1)
+_AROUND = dt.timedelta(hours=25)
+"""The longest jump of any clock, a skipped day, and a little."""
+
+_MOST = 100_000
+_STEPS = {4: dt.timedelta(hours=1), 5: dt.timedelta(minutes=1), 6: dt.timedelta(seconds=1)}
+"""The steps of fixed length, by dateutil's numbers for HOURLY, MINUTELY and SECONDLY."""
 
 
 class Rule(Schedule):
@@ -24,19 +29,36 @@ class Rule(Schedule):
 
     def next_ns(self, ns: int) -> int | None:
         zone = self.zone or dt.timezone.utc
-        # A wall time can lie up to a day's change before the instant it is shifted to.
         wall = (_EPOCH + dt.timedelta(microseconds=ns // 1_000)).replace(tzinfo=dt.timezone.utc).astimezone(zone)
-        naive: dt.datetime | None = wall.replace(tzinfo=None) - dt.timedelta(days=1, hours=1)
+        plain = wall.replace(tzinfo=None, fold=0)
+        # Near a clock change a wall time may be shifted past a later one; elsewhere they come in order.
+        start = plain - _AROUND if self._changes(plain) else plain - dt.timedelta(microseconds=1)
         best: int | None = None
-        while (naive := self._rule.after(naive)) is not None:
+        last = plain
+        for naive in self._near(start).xafter(start):
             found = instant_ns(naive.replace(tzinfo=zone))
             if found > ns and (best is None or found < best):
-                best = found
-            if best is not None and instant_ns(naive.replace(tzinfo=dt.timezone.utc)) > best + 2 * 86_400 * NS:
-                break
-            if found > ns + 2 * 86_400 * NS:
+                best, last = found, naive
+            if best is not None and (naive > last + _AROUND or not self._changes(last)):
                 break
         return best
+
+    def _changes(self, wall: dt.datetime) -> bool:
+        """Whether the clock changes near a wall time."""
+        moments = (wall - _AROUND, wall, wall + _AROUND)
+        return len({moment.replace(tzinfo=self.zone).utcoffset() for moment in moments}) > 1
+
+    def _near(self, wall: Any) -> Any:
+        """Return the rule begun shortly before a wall time: it is walked step by step."""
+        rule = self._rule
+        if not hasattr(rule, "_freq") or rule._count is not None:
+            return rule  # a set of rules, or one whose steps are counted from its own start
+        changes: dict[str, Any] = {}
+        step = _STEPS.get(rule._freq)
+        if step is not None and wall > rule._dtstart:
+            step *= rule._interval
+            changes["dtstart"] = rule._dtstart + max(0, (wall - rule._dtstart) // step - 1) * step
+        return rule.replace(**changes) if changes else rule
 
     def describe(self) -> str:
         return f"by the rule {' '.join(self.text.split())}"
@@ -45,7 +67,8 @@ class Rule(Schedule):
 def rrule(text: str, zone: dt.tzinfo | str | None = None) -> Rule:
     """Return the schedule of an RFC 5545 recurrence rule (``"FREQ=WEEKLY;BYDAY=MO"``), with an optional DTSTART line.
 
-    Without a DTSTART it starts at 1970-01-01T00:00 local time. Raises `InputError` for what does not parse.
+    Without a DTSTART it starts at 1970-01-01T00:00 local time.
+    One that never fires again is walked to the year 9999, which takes seconds for one that steps by the second. Raises `InputError` for what does not parse.
     """
     from dateutil.rrule import rrulestr
 
@@ -53,9 +76,11 @@ def rrule(text: str, zone: dt.tzinfo | str | None = None) -> Rule:
         raise InputError(f"a recurrence rule is text, not {text!r}")
     try:
         rule = rrulestr(text, dtstart=None if "DTSTART" in text.upper() else _EPOCH, cache=False)
-        first = rule.after(dt.datetime(1, 1, 1)) if "COUNT" in text.upper() else None
+        start = getattr(rule, "_dtstart", None)
     except Exception as error:  # dateutil raises many kinds
         raise InputError(f"{text!r} is no RFC 5545 recurrence rule: {error}") from None
-    if first is not None and first.tzinfo is not None:
+    if (getattr(rule, "_count", None) or 0) > _MOST:
+        raise InputError(f"{text!r}: a COUNT of over {_MOST}; give an UNTIL instead")
+    if start is not None and start.tzinfo is not None:
         raise InputError(f"{text!r}: give DTSTART as local time; the zone is zone=")
     return Rule(text, None if zone is None else to_zone(zone), rule)
