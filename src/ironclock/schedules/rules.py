@@ -68,7 +68,8 @@ def rrule(text: str, zone: dt.tzinfo | str | None = None) -> Rule:
     """Return the schedule of an RFC 5545 recurrence rule (``"FREQ=WEEKLY;BYDAY=MO"``), with an optional DTSTART line.
 
     Without a DTSTART it starts at 1970-01-01T00:00 local time.
-    One that never fires again is walked to the year 9999, which takes seconds for one that steps by the second. Raises `InputError` for what does not parse.
+    One that never fires again is walked to the year 9999, which takes seconds for one that steps by the second.
+    Raises `InputError` for what does not parse.
     """
     from dateutil.rrule import rrulestr
 
