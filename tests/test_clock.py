@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 import copy
 import datetime as dt
 import email.utils
+import itertools
 import logging
 import pickle
 import threading
@@ -248,3 +250,32 @@ def test_many_reads_at_one_instant_are_no_loop_while_jobs_go_by() -> None:
             rig.enqueue(kind.call())
         rig.settle()
         assert rig.jobs().states() == {"done": 2000}
+
+
+def test_the_standard_event_loop_waits_in_simulated_time() -> None:
+    ticks: list[float] = []
+
+    async def tick(every: float, count: int) -> None:
+        for _ in range(count):
+            await asyncio.sleep(every)
+            ticks.append(asyncio.get_running_loop().time())
+
+    async def watch() -> str:
+        start = time.time()
+        await asyncio.gather(tick(3600, 3), tick(0.25, 2))
+        with pytest.raises(TimeoutError):
+            await asyncio.wait_for(asyncio.sleep(100), timeout=7)
+        return f"{time.time() - start:.3f}"
+
+    def job() -> str:
+        return asyncio.run(watch())
+
+    real = time.time()
+    with ic.Rig() as rig:
+        assert asyncio.run(watch()) == "10807.000"
+        other = rig.enqueue(rig.job(job).call())
+        rig.run_dry()
+        assert other.result == "10807.000"
+    assert [round(b - a, 3) for a, b in itertools.pairwise(ticks[:5])] == [0.25, 3599.5, 3600.0, 3600.0]
+    assert time.time() - real < 30
+    assert asyncio.run(asyncio.sleep(0, "real again")) == "real again"

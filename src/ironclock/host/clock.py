@@ -15,6 +15,7 @@ from typing import Any
 from ..core.errors import RigStateError
 from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .readers import BUILTINS, REAL, Readers, by_thread
+from .selecting import all_kinds
 
 get_ident = _thread.get_ident
 
@@ -43,6 +44,8 @@ def enter(readers: Readers) -> None:
             starter.point(_starting(starter.real))
         for entry, replacement in zip(_ENTRIES, _REPLACEMENTS, strict=True):
             entry.put(replacement)
+        for selecting in _SELECTING:
+            selecting.put()
         for reference in _REFERENCES:
             reference.point()
         modified(dt.date)  # and with it its subclasses
@@ -60,6 +63,8 @@ def leave() -> None:
         builtin.restore()
     for entry in _ENTRIES:
         entry.restore()
+    for selecting in _SELECTING:
+        selecting.restore()
     for reference in _REFERENCES:
         reference.restore()
     modified(dt.date)
@@ -186,3 +191,11 @@ _REFERENCES = [
     BoundReferences(dt.datetime, "utcnow", _utcnow),
     BoundReferences(dt.date, "today", _today),
 ]
+
+
+def _sleep_here() -> Callable[[float], None] | None:
+    readers = _entered.get(get_ident())
+    return None if readers is None else readers.sleep
+
+
+_SELECTING = all_kinds(_sleep_here)

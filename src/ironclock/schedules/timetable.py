@@ -46,6 +46,9 @@ class Scheduled:
         self._waiting = 0
         self._unseen: list[int] = []
         self._after_end = schedule.from_end
+        self._late = jitter is not None or poll_ns > 0
+        self._watched = self._after_end or overlap == "wait" or until_done
+        self._event = self._fire
 
     # --- what a test asks and tells -----------------------------------------------------------------
 
@@ -91,15 +94,18 @@ class Scheduled:
         if due is None:
             return
         at = due
-        if self.jitter is not None:
-            at += self.jitter.late(due)
-        if self.poll_ns:
-            start = self._timetable.engine.start_ns
-            at = start + -(-(at - start) // self.poll_ns) * self.poll_ns
-        self._timetable.engine.schedule(at, self.call.type.priority, self._fire, due)
+        if self._late:
+            if self.jitter is not None:
+                at += self.jitter.late(due)
+            if self.poll_ns:
+                start = self._timetable.engine.start_ns
+                at = start + -(-(at - start) // self.poll_ns) * self.poll_ns
+        self._timetable.engine.schedule(at, self.call.type.priority, self._event, due)
 
     def _next(self, since: int) -> int | None:
         stock = self._stock
+        if stock:
+            stock.pop()  # the one that is firing
         while stock and stock[-1] <= since:
             stock.pop()
         if not stock:
@@ -146,7 +152,7 @@ class Scheduled:
         engine, call = self._timetable.engine, self.call
         job = engine.enqueue(call.type, call.args, call.kwargs, engine.now)
         self.runs.append(job)
-        if self._after_end or self.overlap == "wait" or self.until_done:
+        if self._watched:
             job.closed = self._closed
         return job
 
