@@ -28,6 +28,8 @@ _connection: sqlite3.Connection | None = None
 def open(path: str = ":memory:") -> sqlite3.Connection:
     """Open a new database with the timetable in it, and make it the process's own."""
     global _connection
+    if _connection is not None:
+        _connection.close()
     _connection = sqlite3.connect(path)
     _connection.row_factory = sqlite3.Row
     with _connection:
