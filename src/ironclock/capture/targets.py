@@ -9,10 +9,11 @@ from __future__ import annotations
 import importlib
 import inspect
 from collections.abc import Callable
-from types import CodeType, FunctionType, MethodType
+from types import FunctionType, MethodType
 from typing import Any
 
 from ..core.errors import TapError, nearest
+from ..host.inplace import PythonFunction
 
 
 def find(path: str) -> tuple[Any, str, Any]:
@@ -90,6 +91,7 @@ class Target:
         self.is_async = inspect.iscoroutinefunction(found) or (
             self._function is not None and inspect.iscoroutinefunction(self._function)
         )
+        self._place: PythonFunction | None = None
         self._saved: Any = None
         self._had = True
 
@@ -108,20 +110,15 @@ class Target:
             except (AttributeError, TypeError) as error:
                 raise TapError(f"{self.label!r} cannot be replaced: {error}") from None
             return
-        code = function.__code__
-        original = FunctionType(
-            code, function.__globals__, function.__name__, function.__defaults__, function.__closure__
-        )
-        original.__kwdefaults__ = function.__kwdefaults__
-        original.__qualname__, original.__module__ = function.__qualname__, function.__module__
-        stand_in: Callable[..., Any] = replacement
-        if self._bound is not None:
-            stand_in = _for_one(self._bound, original, replacement)
-            self.real = MethodType(original, self._bound)
-        else:
+        # Taken afresh: another tap may have replaced the same function for another object.
+        self._place = PythonFunction(function)
+        original = self._place.real
+        if self._bound is None:
             self.real = original
-        self._saved = code
-        function.__code__ = _calling(code, stand_in, self.is_async)
+            self._place.point(replacement)
+        else:
+            self.real = MethodType(original, self._bound)
+            self._place.point(_for_one(self._bound, original, replacement))
 
     def same(self, other: Target) -> bool:
         """Whether both would replace the very same thing."""
@@ -138,8 +135,8 @@ class Target:
 
     def restore(self) -> None:
         """Make the callable what it was."""
-        if self._function is not None:
-            self._function.__code__ = self._saved
+        if self._place is not None:
+            self._place.restore()
         elif self._had:
             setattr(self._owner, self._name, self._saved)
         else:
@@ -155,23 +152,3 @@ def _for_one(bound: Any, original: Callable[..., Any], replacement: Callable[...
         return original(*args, **kwargs)
 
     return choose
-
-
-def _plain_template(*args, **kwargs):  # type: ignore[no-untyped-def]
-    stand_in = "stand-in"
-    return stand_in(*args, **kwargs)  # type: ignore[operator]
-
-
-async def _async_template(*args, **kwargs):  # type: ignore[no-untyped-def]
-    stand_in = "stand-in"
-    return await stand_in(*args, **kwargs)  # type: ignore[operator]
-
-
-def _calling(code: CodeType, stand_in: Callable[..., Any], is_async: bool) -> CodeType:
-    """Return code that calls `stand_in`, fit to take the place of `code` in a function (and its closure)."""
-    template = (_async_template if is_async else _plain_template).__code__
-    constants: tuple[Any, ...] = tuple(stand_in if c == "stand-in" else c for c in template.co_consts)
-    return template.replace(
-        co_consts=constants, co_freevars=code.co_freevars, co_name=code.co_name, co_qualname=code.co_qualname,
-        co_filename=code.co_filename, co_firstlineno=code.co_firstlineno,
-    )  # fmt: skip

@@ -12,8 +12,9 @@ import gc
 import random
 from collections.abc import Callable
 from heapq import heappop, heappush
-from typing import Any, Protocol
+from typing import Any
 
+from .carrier import Carrier, Inline
 from .durations import spell
 from .errors import AttemptTimeout, IronClockError, NotDry, PolicyError, RigStateError, StuckError, UnknownJob, nearest
 from .faults import Faults
@@ -29,43 +30,6 @@ DEPTH_LIMIT = 10_000
 
 YOUNG = 20_000
 """Allocations between two collections of the youngest objects while the loop runs."""
-
-
-class Carrier(Protocol):
-    """How attempts are carried: what lets one stand still while the loop goes on."""
-
-    leaving: type[BaseException] | tuple[()]
-    """What a suspended attempt is ended with when its world is let go; it is no outcome."""
-
-    def run(self, loop: Callable[[], None]) -> None:
-        """Run the loop until it returns."""
-
-    def park(self, attempt: Attempt) -> None:
-        """Stand still inside `attempt` while the loop goes on; return when it is resumed."""
-
-    def resume(self, attempt: Attempt) -> None:
-        """Let a parked attempt go on; called from the loop."""
-
-    def throw(self, attempt: Attempt, error: BaseException) -> None:
-        """Let a parked attempt go on with an error; called from the loop."""
-
-
-class Inline:
-    """The core's own carrier: plain calls. A job that sleeps needs the host's."""
-
-    leaving: type[BaseException] | tuple[()] = ()
-
-    def run(self, loop: Callable[[], None]) -> None:
-        loop()
-
-    def park(self, attempt: Attempt) -> None:
-        raise RigStateError(f"{attempt.job.id} sleeps, which this engine has no carrier for; use a Rig")
-
-    def resume(self, attempt: Attempt) -> None:
-        raise NotImplementedError("nothing was parked")
-
-    def throw(self, attempt: Attempt, error: BaseException) -> None:
-        raise NotImplementedError("nothing was parked")
 
 
 class Engine:
@@ -148,7 +112,7 @@ class Engine:
         """Enqueue a job that is due at `due_ns` (nanoseconds since the epoch, not before `now`)."""
         now = self.now
         if self.faults.enqueue:
-            self._refuse(type, args, kwargs)
+            self._refuse(type, args)
         number = len(self.jobs) + 1
         if queue is None:
             queue = type.queue
@@ -493,7 +457,7 @@ class Engine:
     def _jitter(self) -> random.Random:
         return self.generator("jitter")
 
-    def _refuse(self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any]) -> None:
+    def _refuse(self, type: JobType, args: tuple[Any, ...]) -> None:
         number = self._asked[type.name] = self._asked.get(type.name, 0) + 1
         for fault in self.faults.enqueue:
             if (fault.job is None or fault.job == type.name) and fault.strikes(self.now, number, args):
@@ -533,9 +497,8 @@ class Engine:
 
     def stop(self, error: IronClockError) -> IronClockError:
         """End the whole run with an error that no `except` in a job can swallow; return it where none is running."""
-        abort = getattr(self.carrier, "abort", None)
-        if abort is not None and self.current is not None:
-            abort(error)
+        if self.current is not None:
+            self.carrier.abort(error)
         return error
 
 

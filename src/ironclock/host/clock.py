@@ -15,7 +15,7 @@ from typing import Any
 from ..core.errors import RigStateError
 from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .readers import BUILTINS, REAL, Readers, by_thread
-from .selecting import all_kinds
+from .selecting import places, simulated
 
 get_ident = _thread.get_ident
 
@@ -25,7 +25,6 @@ _starters = [
     for name in ("start_new_thread", "start_new", "start_joinable_thread")
     if hasattr(_thread, name) and (name != "start_new" or _thread.start_new is not _thread.start_new_thread)
 ]
-_solo: Readers | None = None
 
 _ENTRIES = [TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")] + [
     TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")
@@ -44,8 +43,8 @@ def enter(readers: Readers) -> None:
             starter.point(_starting(starter.real))
         for entry, replacement in zip(_ENTRIES, _REPLACEMENTS, strict=True):
             entry.put(replacement)
-        for selecting in _SELECTING:
-            selecting.put()
+        for place in _SELECTS:
+            place.point(simulated(place.real, _sleep_here))
         for reference in _REFERENCES:
             reference.point()
         modified(dt.date)  # and with it its subclasses
@@ -63,8 +62,8 @@ def leave() -> None:
         builtin.restore()
     for entry in _ENTRIES:
         entry.restore()
-    for selecting in _SELECTING:
-        selecting.restore()
+    for place in _SELECTS:
+        place.restore()
     for reference in _REFERENCES:
         reference.restore()
     modified(dt.date)
@@ -198,4 +197,4 @@ def _sleep_here() -> Callable[[float], None] | None:
     return None if readers is None else readers.sleep
 
 
-_SELECTING = all_kinds(_sleep_here)
+_SELECTS = places()

@@ -1,16 +1,18 @@
-"""Replacing a built-in function in place, so that every reference to it follows.
+"""Replacing a function in place, so that every reference to it follows.
 
-A built-in such as `time.sleep` is one object that everybody shares, wherever and whenever it was imported.
-Its method entry is pointed at the C API's own call helper for its calling convention, and its self slot at the
-replacement: a call then runs the replacement, exceptions propagate, and a greenlet may be switched inside it.
-Nothing here knows about time.
+A Python function is replaced by its code. A built-in such as `time.sleep` is one object that everybody shares,
+wherever and whenever it was imported: its method entry is pointed at the C API's own call helper for its calling
+convention, and its self slot at the replacement. A call then runs the replacement, exceptions propagate, and a
+greenlet may be switched inside it. Nothing here knows about time.
 """
 
 from __future__ import annotations
 
 import ctypes
 import gc
+import inspect
 from collections.abc import Callable
+from types import FunctionType
 from typing import Any
 
 from ..core.errors import RigStateError
@@ -95,6 +97,44 @@ class Builtin:
         """Make the function what it was."""
         self._definition.meth, self._object.self = self._saved
         self._replacement = None
+
+
+class PythonFunction:
+    """One Python function, replaced by its code. `real` keeps calling the original whatever is done to it."""
+
+    def __init__(self, function: FunctionType) -> None:
+        self.function = function
+        self._saved = function.__code__
+        original = FunctionType(
+            self._saved, function.__globals__, function.__name__, function.__defaults__, function.__closure__
+        )
+        original.__kwdefaults__ = function.__kwdefaults__
+        original.__qualname__, original.__module__ = function.__qualname__, function.__module__
+        self.real: Callable[..., Any] = original
+
+    def point(self, replacement: Callable[..., Any]) -> None:
+        """Let every call of the function run `replacement` (awaiting it, where the function is async)."""
+        code = self._saved
+        template = (_async_template if code.co_flags & inspect.CO_COROUTINE else _plain_template).__code__
+        constants: tuple[Any, ...] = tuple(replacement if c == "stand-in" else c for c in template.co_consts)
+        self.function.__code__ = template.replace(
+            co_consts=constants, co_freevars=code.co_freevars, co_name=code.co_name, co_qualname=code.co_qualname,
+            co_filename=code.co_filename, co_firstlineno=code.co_firstlineno,
+        )  # fmt: skip
+
+    def restore(self) -> None:
+        """Make the function what it was."""
+        self.function.__code__ = self._saved
+
+
+def _plain_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    stand_in = "stand-in"
+    return stand_in(*args, **kwargs)  # type: ignore[operator]
+
+
+async def _async_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    stand_in = "stand-in"
+    return await stand_in(*args, **kwargs)  # type: ignore[operator]
 
 
 class TypeEntry:

@@ -51,10 +51,10 @@ class Strands:
 
     def park(self, attempt: Attempt) -> None:
         """Suspend the running attempt here, and go on with the loop elsewhere."""
-        here = attempt.strand = greenlet.getcurrent()
-        self._parked[id(here)] = here
         if self._loop is _nothing:
             raise greenlet.GreenletExit  # the rig is closed: nothing sleeps any more
+        here = attempt.strand = greenlet.getcurrent()
+        self._parked[id(here)] = here
         try:
             if self._spares:
                 self._spares.pop().switch()

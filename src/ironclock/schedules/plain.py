@@ -45,19 +45,15 @@ class EveryAfter(Every):
 class Once(Schedule):
     """One instant."""
 
-    def __init__(self, instant: Instant, ns: int | None = None, zone: dt.tzinfo | None = None) -> None:
+    def __init__(self, instant: Instant, zone: dt.tzinfo = dt.timezone.utc) -> None:
         self._instant = instant
-        self._ns = ns
-        self._zone = zone
-        if isinstance(instant, dt.datetime) or ns is None:
-            Timeline("UTC").ns(instant)  # what is no instant fails here
+        self._ns = Timeline(zone).ns(instant)
 
     def in_zone(self, zone: dt.tzinfo) -> Schedule:
-        return Once(self._instant, Timeline(zone).ns(self._instant), zone)
+        return Once(self._instant, zone)
 
     def next_ns(self, ns: int) -> int | None:
-        found = Timeline("UTC").ns(self._instant) if self._ns is None else self._ns
-        return found if found > ns else None
+        return self._ns if self._ns > ns else None
 
     def describe(self) -> str:
         return f"once, at {self._instant if isinstance(self._instant, str) else self._instant.isoformat()}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import random
-from collections.abc import Iterable
 from typing import Any
 
 from ..core.errors import InputError
@@ -122,8 +121,3 @@ class Jitter:
     def late(self, ns: int) -> int:
         """Return how late the firing at `ns` is, in nanoseconds."""
         return int(random.Random(f"{self._seed}:{ns}").random() * self._span)
-
-
-def joined(parts: Iterable[Schedule]) -> Schedule:
-    """Return the join of several schedules."""
-    return Join(*parts)

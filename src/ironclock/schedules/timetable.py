@@ -15,7 +15,7 @@ from .sets import Jitter
 
 Overlap = Literal["allow", "skip", "wait"]
 Missed = Literal["all", "last", "none"]
-_STOCK = 512
+_STOCK = 2048
 _DAY_NS = 86_400 * 10**9
 
 
@@ -115,7 +115,7 @@ class Scheduled:
             # Many firings at once are far cheaper than each by itself; how many a day has is seen at once.
             day = self.schedule.span_ns(first, first + _DAY_NS) if self._bulk else [first]
             found = day if len(day) > 1 else [first]
-            stock[:] = [int(ns) for ns in found[: _STOCK * 4]][::-1]
+            stock[:] = [int(ns) for ns in found[:_STOCK]][::-1]
         return stock[-1]
 
     @property
