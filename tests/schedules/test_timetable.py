@@ -69,6 +69,16 @@ def test_missed_while_the_scheduler_is_down(missed: str, runs: int) -> None:
         assert starts(rig)[-1] == "10:10:00"
 
 
+def test_a_fixed_delay_outlives_a_scheduler_that_is_down() -> None:
+    rig, _ = world(quick, ic.every_after("10m"), missed="none")
+    with rig:
+        rig.schedules.stop()
+        rig.advance("25m")
+        rig.schedules.start()
+        rig.advance("20m")
+    assert starts(rig) == ["09:30:00", "09:40:00"]
+
+
 def test_close_till_in_the_two_nights_of_the_clock_change() -> None:
     rig = ic.Rig(start="2031-03-28T12:00", zone="Atlantic/Faroe")
     rig.schedule("close-till", rig.job(quick, name="close_till").call(), ic.cron("30 1 * * *"))

@@ -125,13 +125,14 @@ class Scheduled:
     def _fire(self, due: int) -> None:
         if self.removed or due != self._due:
             return
+        down = self._timetable.down
         if not self._after_end:
             self.plan(due)
+        elif self.paused or down:
+            self.plan(self._timetable.engine.now)  # no run whose end would plan the next
         if self.paused:
-            if self._after_end:
-                self.plan(self._timetable.engine.now)
             return
-        if self._timetable.down:
+        if down:
             self._unseen.append(due)
             return
         self._take()
