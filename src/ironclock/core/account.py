@@ -14,6 +14,22 @@ if TYPE_CHECKING:
 
 _DAY = 10
 MS = 1_000_000
+_HOW = {"failed": "fails", "timed-out": "times out", "cancelled": "is cancelled"}
+_THEN = {
+    "dead": "; dead letter", "dropped": "; given up on purpose", "unheard": "; the queue does not hear of it",
+}  # fmt: skip
+_WORDS = {
+    "crashed": "attempt {n}: its worker dies at the seam {seam!r}",
+    "lost": "lost: it was acknowledged before it ran",
+    "given-up": "dead letter after {deliveries} deliveries",
+    "expired": "expired: dropped after it had waited {waited}",
+    "lease-ended": "the lease of attempt {n} has ended",
+    "ack-lost": "the acknowledgement of attempt {n} is lost",
+    "delivered-twice": "the message of attempt {n} is delivered a second time",
+    "redelivered": "delivered again: {why}",
+    "asked-to-stop": "attempt {n} is asked to stop",
+    "progress": "attempt {n} reports {progress!r}",
+}
 
 
 def job_story(history: History, job: Job) -> str:
@@ -65,15 +81,22 @@ def describe(entry: Entry, timeline: Timeline) -> str:
     if what == "started":
         return f"attempt {entry.attempt} starts on {data.get('worker')}"
     if what == "done":
-        return f"attempt {entry.attempt} is done" + (f", result {data['result']!r}" if "result" in data else "")
-    if what in ("failed", "timed-out"):
-        how = "fails" if what == "failed" else "times out"
+        words = f"attempt {entry.attempt} is done" + (f", result {data['result']!r}" if "result" in data else "")
+        return words + _THEN.get(str(data.get("then")), "")
+    if what in _HOW:
+        how = _HOW[what]
         words = f"attempt {entry.attempt} {how}: {data.get('error')}: {data.get('message')}"
         if data.get("line"):
             words += f" [{data['line']}]"
         if data.get("then") == "backing-off":
             return words + f"; tries again in {spell(_rounded(data['wait_ns']))}"
-        return words + ("; dead letter" if data.get("then") == "dead" else "; given up on purpose")
+        return words + _THEN.get(str(data.get("then")), "")
+    if what == "effect":
+        about = f" {data['key']!r}" if "key" in data else ""
+        went = "" if data.get("outcome") == "done" else f" fails: {data.get('error', data.get('outcome'))}"
+        return f"effect {data.get('effect')}{about}{went}"
+    if what in _WORDS:
+        return _WORDS[what].format(n=entry.attempt, **{"seam": "", "why": "", "deliveries": "", "waited": "", **data})
     if what == "requeued":
         return f"put back from the dead letters, due at {data.get('due')}"
     if what == "discarded":

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from .errors import RigStateError
-from .jobs import Attempt
+from .task import Task
 
 
 class Carrier(Protocol):
@@ -18,14 +18,20 @@ class Carrier(Protocol):
     def run(self, loop: Callable[[], None]) -> None:
         """Run the loop until it returns."""
 
-    def park(self, attempt: Attempt) -> None:
-        """Stand still inside `attempt` while the loop goes on; return when it is resumed."""
+    def park(self, task: Task) -> None:
+        """Stand still inside `task` while the loop goes on; return when it is resumed."""
 
-    def resume(self, attempt: Attempt) -> None:
+    def resume(self, task: Task) -> None:
         """Let a parked attempt go on; called from the loop."""
 
-    def throw(self, attempt: Attempt, error: BaseException) -> None:
+    def throw(self, task: Task, error: BaseException) -> None:
         """Let a parked attempt go on with an error; called from the loop."""
+
+    def kill(self, task: Task) -> None:
+        """End the running task here and now, with none of its handlers run, and go on with the loop; never returns."""
+
+    def bury(self, task: Task) -> None:
+        """End a parked task with none of its handlers run; called from the loop, or from outside it."""
 
     def abort(self, error: BaseException) -> None:
         """End the whole run with an error, past whatever the running attempt would catch; may return."""
@@ -39,13 +45,21 @@ class Inline:
     def run(self, loop: Callable[[], None]) -> None:
         loop()
 
-    def park(self, attempt: Attempt) -> None:
-        raise RigStateError(f"{attempt.job.id} sleeps, which this engine has no carrier for; use a Rig")
+    def park(self, task: Task) -> None:
+        raise RigStateError(
+            f"{task.job.id if task.job else 'a thread'} sleeps, which this engine has no carrier for; use a Rig"
+        )
 
-    def resume(self, attempt: Attempt) -> None:
+    def resume(self, task: Task) -> None:
         raise NotImplementedError("nothing was parked")
 
-    def throw(self, attempt: Attempt, error: BaseException) -> None:
+    def throw(self, task: Task, error: BaseException) -> None:
+        raise NotImplementedError("nothing was parked")
+
+    def kill(self, task: Task) -> None:
+        raise RigStateError("a worker that dies inside its job needs a Rig; this engine has plain calls")
+
+    def bury(self, task: Task) -> None:
         raise NotImplementedError("nothing was parked")
 
     def abort(self, error: BaseException) -> None:

@@ -64,6 +64,17 @@ def to_ns(value: Duration, *, what: str = "duration") -> int:
     return ns
 
 
+def signed_ns(value: Duration, *, what: str = "by") -> int:
+    """Return a duration that may be negative (``"-1h"``) as whole nanoseconds; raise `DurationError`."""
+    if isinstance(value, str) and value.strip()[:1] == "-":
+        return -to_ns(value.strip()[1:], what=what)
+    if isinstance(value, (int, float)) and not isinstance(value, bool) and value < 0:
+        return -to_ns(-value, what=what)
+    if isinstance(value, timedelta) and value < timedelta():
+        return -to_ns(-value, what=what)
+    return to_ns(value, what=what)
+
+
 def _parse(text: str, what: str) -> int:
     body = text.strip()
     if body[:1] in "+-" and body[1:]:

@@ -1,79 +1,79 @@
-"""The engine: one ordered heap of pending events, moved along in integer nanoseconds.
+"""The engine: jobs on the clockwork, from their enqueueing to their last attempt.
 
-An event is ``(instant, priority, order of entry, function, argument)``; nothing that depends on hash or
-identity ever decides an order. The loop keeps all its state here, so that a host may leave one loop
-suspended in the middle of a job that sleeps and go on with another.
+Here is the way that nearly every attempt takes. What only some worlds have (leases, crashes, limits, hooks) stands
+in `delivery` and `admission`, and costs the others one look at a flag.
 """
 
 from __future__ import annotations
 
 import copy
-import gc
 import random
 from collections.abc import Callable
-from heapq import heappop, heappush
+from contextlib import AbstractContextManager, ExitStack
+from heapq import heappush
 from typing import Any
 
-from .carrier import Carrier, Inline
+from .admission import Admission
+from .clockwork import Clockwork
+from .delivery import Delivery
 from .durations import spell
-from .errors import AttemptTimeout, IronClockError, NotDry, PolicyError, RigStateError, StuckError, UnknownJob, nearest
+from .effects import Effects
+from .errors import AttemptTimeout, NotDry, PolicyError, RigStateError, StuckError, UnknownJob, nearest
 from .faults import Faults
-from .history import DEAD, DROPPED, ENDED_BADLY, History
+from .history import DEAD, DROPPED, ENDED, ENDED_BADLY, History
 from .jobs import OPEN, Attempt, Job, Outcome
-from .policy import JobType, job_name
+from .policy import Call, JobType, job_name
 from .pool import Pool
+from .queues import Controls
 from .timeline import Timeline
 from .where import calling, innermost, spot
 
 DEPTH_LIMIT = 10_000
 """How many jobs may enqueue one another at one instant before it is called a loop."""
 
-YOUNG = 20_000
-"""Allocations between two collections of the youngest objects while the loop runs."""
 
-
-class Engine:
+class Engine(Clockwork):
     """The simulated world: clock, jobs, queues, workers, faults and history, without any interface."""
 
     def __init__(self, timeline: Timeline, start_ns: int, seed: object = 0) -> None:
-        self.timeline = timeline
-        self.start_ns = start_ns
-        self.now = start_ns
-        self.seed = seed
+        super().__init__(timeline, start_ns, seed)
         self.history = History(timeline, seed)
-        self.faults = Faults(timeline, seed, self.known_name)
+        self.jumped_ns = 0
+        self.special = False
+        """Whether every attempt needs more than its function's call: faults at seams, hooks, limits ..."""
         self.lenient: Callable[[], bool] = lambda: True
         """Whether a name may come to be known later."""
         self.types: dict[str, JobType] = {}
         self.jobs: list[Job] = []
         self.pools: list[Pool] = []
-        self.carrier: Carrier = Inline()
-        self.current: Attempt | None = None
-        self.running = False
-        self.open = 0
-        """Jobs that still have something before them."""
-        self.present: list[list[Any]] = []
-        """Stocks of the present instant that were handed out; all are emptied when the clock moves."""
-        self._heap: list[tuple[int, int, int, Callable[[Any], None], Any]] = []
-        self._order = 0
-        self._until = start_ns
-        self._halt = 0  # 1: after one event; 2: when no job is open
-        self._uneven = False  # a job is ready and a worker is free
+        self.around_enqueue: list[Callable[[Call], AbstractContextManager[Any]]] = []
+        self.around_attempt: list[Callable[[Attempt], AbstractContextManager[Any]]] = []
+        self.enqueued: list[Callable[[Job], None]] = []
+        """Told of every job that is enqueued."""
         self._routes: dict[str, Pool] = {}
-        self._generators: dict[str, random.Random] = {}
         self._record = self.history.add
         self._due_event = self._due
-        self._body_event = self._body
+        self._body_event = self._body_later
         self._asked: dict[str, int] = {}  # enqueue calls so far by job name, for refuse_enqueue
+        self.controls = Controls(self)
+        self.delivery = Delivery(self)
+        self.admission = Admission(self)
+        self.effects = Effects(self)
+        self.faults = Faults(timeline, seed, self.known_name, self.rearm, self.plan, self.jump)
+
+    @property
+    def wall_off_ns(self) -> int:
+        """How far the wall clock is from the engine's instants, where it was set, or on a host that is wrong."""
+        task = self.current
+        return self.jumped_ns + (task.pool.skew_ns if isinstance(task, Attempt) else 0)
+
+    def jump(self, by_ns: int) -> None:
+        """Set the wall clock forward or back."""
+        self.jumped_ns += by_ns
+        self.forget_present()
+        self.record("note", detail=f"the wall clock jumps by {spell(by_ns)}")
 
     # --- what a rig is told -------------------------------------------------------------------------
-
-    def generator(self, purpose: str) -> random.Random:
-        """Return the seeded generator for one purpose; purposes do not disturb one another."""
-        found = self._generators.get(purpose)
-        if found is None:
-            found = self._generators[purpose] = random.Random(f"{self.seed}:{purpose}")
-        return found
 
     def name_of(self, job: object) -> str:
         """Return the name of a job type given by name, callable or job type."""
@@ -93,6 +93,25 @@ class Engine:
             raise UnknownJob(f"no job is called {name!r}; {nearest(name, self.types)}")
         return name
 
+    def rearm(self) -> None:
+        """Take note of what has become special about this world."""
+        faults = self.faults
+        self.passing = self.delivery.pass_seam if faults.seam or self.delivery.recorder is not None else None
+        self.special = bool(
+            self.passing or faults.ack or faults.twice or faults.outages or self.controls.by_name
+            or self.around_attempt or any(pool.skew_ns for pool in self.pools)
+        )  # fmt: skip
+        for pool in self.pools:
+            pool.gate = self.controls.admit if self.controls.by_name or faults.outages else None
+
+    def plan(self, at_ns: int, function: Callable[[Any], None], argument: Any) -> None:
+        """Put an event of the world itself on the heap, before anything else at its instant."""
+        self.schedule(max(at_ns, self.now), -1_000_000, function, argument)
+
+    def record(self, what: str, job: Job | None = None, attempt: int = 0, detail: Any = None) -> None:
+        """Write a line into the history, at this instant."""
+        self._record((self.now, what, job, attempt, detail, 0, None, 0))
+
     def add_pool(self, pool: Pool) -> None:
         """Add workers; raise `RigStateError` when one of their queues has workers already."""
         for other in self.pools:
@@ -102,27 +121,48 @@ class Engine:
                 raise RigStateError(f"{what} has its workers already; name other queues for the new ones")
         offset = sum(p.size for p in self.pools)
         pool.free = [f"w{offset + n}" for n in range(pool.size, 0, -1)]
+        pool.doubles = self.delivery.doubles
         self.pools.append(pool)
         self._routes.clear()
+        self.rearm()
 
     def enqueue(
         self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int,
-        queue: str | None = None, priority: int | None = None,
+        queue: str | None = None, priority: int | None = None, key: Any = None,
     ) -> Job:  # fmt: skip
         """Enqueue a job that is due at `due_ns` (nanoseconds since the epoch, not before `now`)."""
+        if self.around_enqueue:
+            with ExitStack() as stack:
+                for hook in self.around_enqueue:
+                    stack.enter_context(hook(Call(type, args, kwargs)))
+                return self._enqueue(type, args, kwargs, due_ns, queue, priority, key)
+        return self._enqueue(type, args, kwargs, due_ns, queue, priority, key)
+
+    def _enqueue(
+        self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int,
+        queue: str | None, priority: int | None, key: Any,
+    ) -> Job:  # fmt: skip
+        if self.passing is not None and self.current is not None:
+            self.passing("enqueue")
         now = self.now
-        if self.faults.enqueue:
-            self._refuse(type, args)
-        number = len(self.jobs) + 1
         if queue is None:
             queue = type.queue
         if priority is None:
             priority = type.priority
+        if self.faults.enqueue or self.faults.outages:
+            self._refuse(type, args, queue)
         if self.pools and self._route(queue) is None:
             raise PolicyError(f"{type.name} is asked into {self._unserved(queue)}")
-        job = Job(self, type, number, args, kwargs, queue, priority, now, due_ns)
+        if type.admits:
+            key = type.key_of(args, kwargs) if key is None else key
+            kept = self.admission.only(type, args, kwargs, key)
+            if kept is not None:
+                return kept
+        job = Job(self, type, len(self.jobs) + 1, args, kwargs, queue, priority, now, due_ns)
+        if key is not None:
+            job.key = key
         current = self.current
-        if current is not None:
+        if current is not None and current.job is not None:
             parent = current.job
             if due_ns <= now and parent.enqueued_ns == now:
                 job.depth = parent.depth + 1
@@ -136,15 +176,33 @@ class Engine:
         self._record((now, "enqueued", job, 0, due_ns, 0, None, 0))
         self._order += 1
         heappush(self._heap, (due_ns, priority, self._order, self._due_event, job))
+        if type.expires_ns >= 0:
+            self.schedule(now + type.expires_ns, 0, self.admission.expire, job)
+        if self.enqueued:
+            for told in self.enqueued:
+                told(job)
+        if self.passing is not None and current is not None:
+            self.passing("after enqueue")
         return job
 
-    def withdraw(self, job: Job) -> None:
-        """Cancel a job that is not running; raise `RigStateError` where it is, or has ended."""
+    def withdraw(self, job: Job, running: str = "refuse") -> None:
+        """Cancel a job; raise `RigStateError` where it has ended, or runs and may not be stopped."""
+        if job.state == "running" and running != "refuse":
+            self.delivery.cancel(job, running)
+            return
         if job.state not in ("held", "ready", "backing-off"):
-            raise RigStateError(f"{job.id} is {job.state}; only a held, ready or backing-off job can be withdrawn")
-        job.state = "withdrawn"
+            more = "; say what becomes of a running one: running='ask', 'throw' or 'kill'" * (job.state == "running")
+            raise RigStateError(
+                f"{job.id} is {job.state}; only a held, ready or backing-off job can be withdrawn{more}"
+            )
+        self.close(job, "withdrawn", "withdrawn")
+
+    def close(self, job: Job, state: Any, what: str, attempt: int = 0, detail: Any = None) -> None:
+        """Give an open job its last state, with a line in the history."""
+        job.state = state
+        job.live = None
         self.open -= 1
-        self._record((self.now, "withdrawn", job, 0, None, 0, None, 0))
+        self.record(what, job, attempt, detail)
         if job.closed is not None:
             job.closed(job)
 
@@ -158,58 +216,25 @@ class Engine:
     def requeue_now(self, job: Job) -> None:
         """Put a dead job back with a fresh set of attempts, due now."""
         self.must_be_dead(job)
-        job.round = job.tries
+        job.spent = 0
+        job.first_ns = -1
         job.due_ns = self.now
         job.state = "ready"
         self.open += 1
-        self._record((self.now, "requeued", job, 0, self.now, 0, None, 0))
+        self.record("requeued", job, 0, self.now)
         self.schedule(self.now, job.priority, self._due_event, job)
 
     def discard(self, job: Job) -> None:
         """Give a dead job up for good: it becomes `dropped`."""
         self.must_be_dead(job)
         job.state = "dropped"
-        self._record((self.now, "discarded", job, 0, None, 0, None, 0))
-
-    def schedule(self, at_ns: int, priority: int, function: Callable[[Any], None], argument: Any) -> None:
-        """Put an event on the heap."""
-        self._order += 1
-        heappush(self._heap, (at_ns, priority, self._order, function, argument))
+        self.record("discarded", job)
 
     # --- moving the clock ---------------------------------------------------------------------------
 
-    def run_until(self, until_ns: int, halt: int = 0) -> None:
-        """Run every event up to and including `until_ns`; with `halt` 1 just one, with 2 until no job is open."""
-        if self.running:
-            who = f"{self.current.job.id} is running" if self.current else "its loop is running"
-            raise RigStateError(f"the rig's clock cannot be moved from inside a job or a callback ({who})")
+    def _prepare(self) -> None:
         if not self.pools:
             self.add_pool(Pool(1))
-        self.running = True
-        self._until = until_ns
-        self._halt = halt
-        # Nearly all that a long run allocates is kept, so that frequent collections find nothing.
-        thresholds = gc.get_threshold()
-        if 0 < thresholds[0] < YOUNG:
-            gc.set_threshold(YOUNG, *thresholds[1:])
-        try:
-            self.carrier.run(self._loop)
-        finally:
-            gc.set_threshold(*thresholds)
-            self.running = False
-            self.current = None
-
-    def advance_to(self, until_ns: int) -> None:
-        """Run what is due up to and including an instant, and stand there."""
-        self.run_until(until_ns)
-        self.now = until_ns
-        self.forget_present()
-
-    def forget_present(self) -> None:
-        """Empty every stock of the present instant."""
-        for stock in self.present:
-            stock.clear()
-        self.present.clear()
 
     def run_dry(self, limit_ns: int) -> None:
         """Run until no job is open; raise `NotDry` where that takes longer than the limit."""
@@ -227,9 +252,11 @@ class Engine:
             since = f"attempt {attempt.number} on {attempt.worker} since {self.timeline.text(attempt.started_ns)}"
             return f"{job.id} is running ({since})"
         if job.state == "ready":
-            served = self._route(job.queue) is not None
-            return f"{job.id} is ready" + (" (no worker is free)" if served else f" (nobody serves {job.queue!r})")
-        return f"{job.id} is {job.state} until {self.timeline.text(job.due_ns)}"
+            if self._route(job.queue) is None:
+                return f"{job.id} is ready (nobody serves {job.queue!r})"
+            return f"{job.id} is ready ({self.controls.why(job) or 'no worker is free'})"
+        held = self.admission.why(job)
+        return f"{job.id} is {job.state} {held or 'until ' + self.timeline.text(job.due_ns)}"
 
     @property
     def next_due_ns(self) -> int | None:
@@ -238,33 +265,21 @@ class Engine:
         while heap:
             at, _, _, function, argument = heap[0]
             if function is self._due_event and argument.state == "withdrawn":
+                from heapq import heappop
+
                 heappop(heap)
                 continue
             return max(at, self.now)
         return None
 
-    def _loop(self) -> None:
-        heap = self._heap
-        while True:
-            if self._uneven:
-                self._dispatch()
-                continue
-            if not heap or heap[0][0] > self._until:
-                return
-            event = heappop(heap)
-            # An event may be late: time spent by the test itself can pass it by.
-            if event[0] > self.now:
-                self.now = event[0]
-                if self.present:
-                    self.forget_present()
-            event[3](event[4])
-            if self._halt and (self._halt == 1 or not self.open):
-                if self._halt == 1:
-                    self._until = self.start_ns - 1
-                elif not self._uneven:
-                    return
-
     # --- jobs ---------------------------------------------------------------------------------------
+
+    def route(self, queue: str) -> Pool:
+        """Return the workers that serve a queue; raise `PolicyError` where there are none."""
+        pool = self._routes.get(queue) or self._route(queue)
+        if pool is None:
+            raise PolicyError(f"there is no such {self._unserved(queue)}")
+        return pool
 
     def _route(self, queue: str) -> Pool | None:
         pool = self._routes.get(queue)
@@ -281,13 +296,17 @@ class Engine:
         return f"queue {queue!r}, which no worker serves; {nearest(queue, served)}"
 
     def _due(self, job: Job) -> None:
-        if job.state == "withdrawn":
+        if job.state not in OPEN:
             return
         pool = self._routes.get(job.queue) or self._route(job.queue)
         if pool is None:
             self.schedule(job.due_ns, job.priority, self._due_event, job)  # nothing is lost
             raise PolicyError(f"{job.id} waits in {self._unserved(job.queue)}")
-        if pool.free and not pool.waiting:
+        if job.type.admits and self.admission.holds_back(job):
+            return
+        if self.faults.delivery and self.delivery.put_off(job):
+            return
+        if pool.free and not pool.waiting and pool.gate is None and not pool.stopped:
             self._start(job, pool)
             return
         job.state = "ready"
@@ -298,27 +317,36 @@ class Engine:
     def _dispatch(self) -> None:
         """Give one ready job to a free worker; where there is none, say that all is even."""
         for pool in self.pools:
-            if pool.free and pool.waiting:
+            if pool.free and pool.waiting and not pool.stopped:
                 job = pool.take()
                 if job is not None:
-                    self._start(job, pool)
+                    if job.state == "ready":
+                        self._start(job, pool)
+                    else:
+                        self.delivery.start_double(job, pool)
                     return
         self._uneven = False
+
+    def uneven(self) -> None:
+        """Say that a ready job may have met a free worker."""
+        self._uneven = True
 
     def _start(self, job: Job, pool: Pool) -> None:
         type = job.type
         now = self.now
         job.tries = number = job.tries + 1
-        if number == job.round + 1:
+        if job.first_ns < 0:
             job.first_ns = now
             job.waited_ns = 0
         worker = pool.free.pop()
         job.live = attempt = Attempt(job, number, now, worker, pool)
         job.state = "running"
         self._record((now, "started", job, number, worker, 0, None, 0))
-        spend = type.takes_ns
         if type.timeout_ns is not None:
             attempt.deadline_ns = now + type.timeout_ns
+        if (type.special or self.special) and not self.delivery.begin(attempt):
+            return
+        spend = type.takes_ns
         if self.faults.attempt:
             for fault in self.faults.attempt:
                 if (fault.job is None or fault.job == type.name) and fault.strikes(now, number, attempt):
@@ -338,11 +366,17 @@ class Engine:
         else:
             self._body(attempt)
 
+    def _body_later(self, attempt: Attempt) -> None:
+        if attempt.outcome == "running":
+            self._body(attempt)
+
     def _body(self, attempt: Attempt) -> None:
         job = attempt.job
         self.current = attempt
         try:
-            if job.copies:
+            if attempt.odd:
+                result = self.delivery.perform(attempt)
+            elif job.copies:
                 args, kwargs = copy.deepcopy((job.args, job.kwargs))
                 result = job.type.fn(*args, **kwargs)
             elif job._kwargs is None:
@@ -367,6 +401,8 @@ class Engine:
         if attempt.error is not None:  # it timed out, and the job swallowed that
             self._failed(attempt, attempt.error)
             return
+        if attempt.odd and not self.delivery.returned(attempt, result):
+            return
         attempt.outcome = "done"
         attempt.ended_ns = now = self.now
         job.live = None
@@ -384,11 +420,8 @@ class Engine:
 
     def _time_out(self, attempt: Attempt) -> None:
         """End an attempt that waits outside its own code (it hangs, or spends modelled time)."""
-        self._failed(attempt, self._timeout_of(attempt))
-
-    def _timeout_of(self, attempt: Attempt) -> AttemptTimeout:
-        allowed = spell(attempt.deadline_ns - attempt.started_ns)
-        return AttemptTimeout(f"attempt {attempt.number} of {attempt.job.id} used up its timeout of {allowed}")
+        if attempt.outcome == "running":
+            self._failed(attempt, attempt.late())
 
     def _failed(self, attempt: Attempt, error: BaseException) -> None:
         job = attempt.job
@@ -399,6 +432,8 @@ class Engine:
                 error = attempt.error  # the timeout, whatever the job made of it
             if isinstance(error, AttemptTimeout):
                 what = "timed-out"
+        if attempt.odd and self.delivery.failed(attempt, error, what):
+            return
         attempt.error = job.error = error
         attempt.outcome = what
         attempt.ended_ns = now
@@ -409,7 +444,7 @@ class Engine:
         if pool.waiting:
             self._uneven = True
         number = attempt.number
-        spent = number - job.round
+        job.spent = spent = job.spent + 1
         retry = job.type.retry
         if spent <= len(retry.table) and isinstance(error, retry.on):
             wait = retry.table[spent - 1]
@@ -438,18 +473,18 @@ class Engine:
         heappush(self._heap, (due, job.priority, self._order, self._due_event, job))
 
     def attempts_of(self, job: Job) -> list[Attempt]:
-        """Return every attempt at a job as the history has it, the running one included."""
+        """Return every attempt at a job as the history has it, those still running included."""
         made: list[Attempt] = []
         for ns, what, _, number, detail, wait, code, instruction in self.history.of_job(job):
             if what == "started":
-                live = job.live
+                live = self.delivery.strays.get((job.number, number), job.live)
                 running = live is not None and live.number == number
                 made.append(live if live and running else Attempt(job, number, ns, detail, self.pools[0]))
-            elif what in ("done", *ENDED_BADLY):
+            elif what in ENDED:
                 attempt = made[number - 1]
                 attempt.outcome = what  # type: ignore[assignment]
                 attempt.ended_ns = ns
-                if what != "done":
+                if what in ENDED_BADLY:
                     attempt.error, attempt.waited_ns = detail, wait
                     attempt.line = "" if code is None else spot(code, instruction)
         return made
@@ -457,51 +492,18 @@ class Engine:
     def _jitter(self) -> random.Random:
         return self.generator("jitter")
 
-    def _refuse(self, type: JobType, args: tuple[Any, ...]) -> None:
+    def _refuse(self, type: JobType, args: tuple[Any, ...], queue: str) -> None:
         number = self._asked[type.name] = self._asked.get(type.name, 0) + 1
-        for fault in self.faults.enqueue:
+        error = self.faults.outage_of(queue, self.now)
+        for fault in self.faults.enqueue if error is None else ():
             if (fault.job is None or fault.job == type.name) and fault.strikes(self.now, number, args):
                 error = fault.make()
-                self._record((self.now, "refused", None, 0, (type.name, error), 0, None, 0))
-                raise error
-
-    # --- a job that lets time pass ------------------------------------------------------------------
-
-    def sleep(self, ns: int) -> None:
-        """Let time pass inside the running attempt; the host calls this for `time.sleep` and its like.
-
-        Raises `AttemptTimeout` at the attempt's deadline where that comes first.
-        """
-        attempt = self.current
-        if attempt is None:
-            raise RigStateError("nothing is running that could sleep")
-        wake = self.now + ns
-        deadline = attempt.deadline_ns
-        if 0 <= deadline < wake:
-            wake = max(deadline, self.now)
-            self.schedule(wake, attempt.job.priority, self._interrupt, attempt)
-        else:
-            self.schedule(wake, attempt.job.priority, self._wake, attempt)
-        self.current = None
-        try:
-            self.carrier.park(attempt)
-        finally:
-            self.current = attempt
-
-    def _wake(self, attempt: Attempt) -> None:
-        self.carrier.resume(attempt)
-
-    def _interrupt(self, attempt: Attempt) -> None:
-        attempt.error = self._timeout_of(attempt)
-        self.carrier.throw(attempt, attempt.error)
-
-    def stop(self, error: IronClockError) -> IronClockError:
-        """End the whole run with an error that no `except` in a job can swallow; return it where none is running."""
-        if self.current is not None:
-            self.carrier.abort(error)
-        return error
+                break
+        if error is not None:
+            self.record("refused", detail=(type.name, error))
+            raise error
 
 
 def _ends_attempt(error: BaseException) -> bool:
     """Whether a worker would survive this: a job's own exit or cancellation ends its attempt, no more."""
-    return isinstance(error, SystemExit) or type(error).__name__ == "CancelledError"
+    return isinstance(error, SystemExit) or type(error).__name__ in ("CancelledError", "AttemptCancelled")

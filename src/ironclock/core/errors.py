@@ -65,6 +65,35 @@ class AttemptTimeout(IronClockError, TimeoutError):
     """Thrown into a job whose attempt has used up its timeout."""
 
 
+class AttemptCancelled(BaseException):
+    """Thrown into a job that is to stop. Like the standard cancellation of a task it is no `Exception`, so that a
+    blanket ``except Exception`` lets it through; it stands outside the tree for that."""
+
+
+class WorkerDied(IronClockError):
+    """What an attempt ends with whose worker was killed; nothing raises it, it is there to be read."""
+
+
+class DuplicateJob(IronClockError):
+    """A unique job was enqueued while another of the same key is pending."""
+
+
+class ResourceTimeout(IronClockError, TimeoutError):
+    """A bounded resource did not become free in time."""
+
+
+class StandError(IronClockError, ConnectionError):
+    """What a simulated outside service answers when it was made to fail."""
+
+
+class FlowError(InputError):
+    """A flow whose steps cannot be put in an order, or name steps that do not exist."""
+
+
+class StrictError(IronClockError, RuntimeError):
+    """A job in a strict rig reached for what is not simulated."""
+
+
 class EnqueueRefused(IronClockError, ConnectionError):
     """What an enqueue raises under `faults.refuse_enqueue`, unless the test gives another error."""
 

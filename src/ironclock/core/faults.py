@@ -11,11 +11,15 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any, Literal, TypeAlias
 
-from .durations import Duration, spell, to_ns
+from .durations import Duration, signed_ns, spell, to_ns
 from .errors import EnqueueRefused, InputError, PolicyError
 from .timeline import Instant, Timeline
 
-Kind: TypeAlias = Literal["fail", "hang", "slow", "refuse"]
+Kind: TypeAlias = Literal["fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay"]
+Numbers: TypeAlias = "int | Iterable[int] | None"
+Span: TypeAlias = "tuple[Instant, Instant] | None"
+When: TypeAlias = "Callable[..., bool] | None"
+SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit", "ack")
 ErrorLike: TypeAlias = "BaseException | type[BaseException]"
 
 
@@ -33,7 +37,24 @@ class Fault:
     error: ErrorLike | None
     by_ns: int
     generator: random.Random | None
+    at: str = "start"
+    visits: frozenset[int] | None = None
+    hard: bool = False
     struck: int = field(default=0)
+    seen: set[tuple[int, int]] = field(default_factory=set)
+
+    def hits(self, job: str) -> bool:
+        """Whether it is meant for a job type."""
+        return self.job is None or self.job == job
+
+    def would_strike(self, now: int, number: int, subject: Any) -> bool:
+        """Whether it may hit attempt `number` at `now`, as far as that can be said without drawing lots."""
+        return (
+            (self.numbers is None or number in self.numbers)
+            and (self.since is None or now >= self.since)
+            and (self.until is None or now < self.until)
+            and (self.when is None or bool(self.when(subject)))
+        )
 
     def strikes(self, now: int, number: int, subject: Any) -> bool:
         """Whether it hits attempt (or enqueue call) `number` at `now`; counts the hit."""
@@ -62,8 +83,12 @@ class Fault:
 
     def describe(self) -> str:
         """Return the fault in words."""
-        words = {"fail": "fail", "hang": "hang", "slow": f"slow by {spell(self.by_ns)}", "refuse": "refuse enqueue"}
-        return f"{words[self.kind]} {self.job or 'any job'}"
+        words = {
+            "slow": f"slow by {spell(self.by_ns)}", "refuse": "refuse enqueue", "lose_ack": "lose the acknowledgement of",
+            "twice": "deliver twice", "delay": f"deliver late by {spell(self.by_ns)}",
+        }  # fmt: skip
+        where = f" at {self.at!r}" if self.at != "start" or self.kind == "crash" else ""
+        return f"{words.get(self.kind, self.kind)} {self.job or 'any job'}{where}"
 
 
 class Faults:
@@ -75,77 +100,179 @@ class Faults:
     arguments of the call, a tuple). Conditions that are given must all hold.
     """
 
-    def __init__(self, timeline: Timeline, seed: object, named: Callable[[object], str]) -> None:
+    def __init__(
+        self, timeline: Timeline, seed: object, named: Callable[[object], str], changed: Callable[[], None],
+        plan: Callable[[int, Callable[[Any], None], Any], None], jump: Callable[[int], None],
+    ) -> None:  # fmt: skip
         self._timeline = timeline
         self._seed = seed
         self._named = named
+        self._changed = changed
+        self._plan = plan
+        self._jump = jump
         self.attempt: list[Fault] = []
-        """Faults that hit attempts, in the order they were placed; the first that strikes counts."""
+        """Faults that hit attempts before their code runs, in the order they were placed; the first that strikes
+        counts."""
+        self.seam: list[Fault] = []
+        """Faults at the seams inside an attempt, and crashes."""
         self.enqueue: list[Fault] = []
-        """Faults that hit enqueueing."""
+        self.ack: list[Fault] = []
+        self.twice: list[Fault] = []
+        self.delivery: list[Fault] = []
+        self.outages: list[tuple[str | None, int, int]] = []
+        """Queue (None: all), begin and end of each outage of the queue server."""
 
     def fail(
-        self, job: object = None, *, attempts: int | Iterable[int] | None = None,
-        between: tuple[Instant, Instant] | None = None, chance: float | None = None,
-        when: Callable[..., bool] | None = None, error: ErrorLike = ConnectionError("injected by faults.fail"),
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, error: ErrorLike = ConnectionError("injected by faults.fail"), at: str = "start",
+        visits: Numbers = None,
     ) -> Fault:  # fmt: skip
-        """Make attempts end with `error` before their code runs. Raises `InputError` or `PolicyError`."""
-        return self._place(self.attempt, "fail", job, attempts, between, chance, when, _error(error))
+        """Make attempts raise `error` at a seam: before their code runs (``"start"``), ``"before NAME"`` or
+        ``"after NAME"`` of an effect, ``"enqueue"``, ``"after enqueue"``, ``"sleep"``, ``"commit"``, ``"after commit"``.
+
+        `visits` counts from 1 how often an attempt passes the seam. Raises `InputError` or `PolicyError`.
+        """
+        where = self._at(at, visits)
+        return self._place(where, "fail", job, attempts, between, chance, when, _error(error), at=at, visits=visits)
 
     def hang(
-        self, job: object = None, *, attempts: int | Iterable[int] | None = None,
-        between: tuple[Instant, Instant] | None = None, chance: float | None = None,
-        when: Callable[..., bool] | None = None,
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         """Make attempts never end by themselves: only their timeout ends them, and without one nothing does."""
-        return self._place(self.attempt, "hang", job, attempts, between, chance, when)
+        return self._place(self._at(at, visits), "hang", job, attempts, between, chance, when, at=at, visits=visits)
 
     def slow(
-        self, job: object = None, *, by: Duration, attempts: int | Iterable[int] | None = None,
-        between: tuple[Instant, Instant] | None = None, chance: float | None = None,
-        when: Callable[..., bool] | None = None,
+        self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
+        chance: float | None = None, when: When = None, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
-        """Make attempts spend `by` before their code runs."""
-        return self._place(self.attempt, "slow", job, attempts, between, chance, when, by=to_ns(by, what="by"))
+        """Make attempts spend `by` at a seam (see `fail`)."""
+        by_ns = to_ns(by, what="by")
+        where = self._at(at, visits)
+        return self._place(where, "slow", job, attempts, between, chance, when, by=by_ns, at=at, visits=visits)
+
+    def crash(
+        self, job: object = None, *, at: str = "start", attempts: Numbers = None, visits: Numbers = None,
+        between: Span = None, chance: float | None = None, when: When = None, down: Duration = 0, hard: bool = False,
+    ) -> Fault:  # fmt: skip
+        """Kill the worker at a seam (see `fail`; ``"ack"`` is after the job's code, before the acknowledgement).
+
+        No `except` and no `finally` of the job runs. `down` is how long it takes until a new worker is up. The
+        `hard` form runs the attempt in a forked child process that really dies, so that a real database takes
+        back what the child's own connection had not committed. Raises `InputError`.
+        """
+        if hard and at in ("start", "ack"):
+            raise InputError(f"a hard crash happens inside the job's code; at={at!r} is outside it")
+        self._at(at, visits)
+        by = to_ns(down, what="down")
+        made = self._place(self.seam, "crash", job, attempts, between, chance, when, by=by, at=at, visits=visits)
+        made.hard = hard
+        return made
+
+    def deliver_twice(
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, after: Duration = 0,
+    ) -> Fault:  # fmt: skip
+        """Deliver the same message a second time, `after` the first delivery's start."""
+        return self._place(self.twice, "twice", job, attempts, between, chance, when, by=to_ns(after, what="after"))
+
+    def lose_ack(
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None,
+    ) -> Fault:  # fmt: skip
+        """Lose the acknowledgement of an attempt that is done, so that its job is delivered again."""
+        return self._place(self.ack, "lose_ack", job, attempts, between, chance, when)
+
+    def delay(
+        self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
+        chance: float | None = None, when: When = None,
+    ) -> Fault:  # fmt: skip
+        """Let deliveries come late by `by`, so that later ones overtake them. `when` is asked about the `Job`."""
+        by_ns = to_ns(by, what="by")
+        return self._place(self.delivery, "delay", job, attempts, between, chance, when, by=by_ns)
+
+    def outage(self, between: tuple[Instant, Instant], *, queue: str | None = None) -> None:
+        """Take the queue server down: enqueueing raises `EnqueueRefused`, no worker gets a job, and what is
+        acknowledged meanwhile is delivered again. For one queue, or for all."""
+        since, until = self._span(between)
+        self.outages.append((queue, since, until))
+        self._changed()
+
+    def jump_clock(self, by: Duration, *, at: Instant | None = None) -> None:
+        """Let the wall clock step by `by` (text may begin with a minus), now or `at` an instant, while the
+        monotonic clock and the rig's own instants go on."""
+        by_ns = signed_ns(by)
+        if at is None:
+            self._jump(by_ns)
+        else:
+            self._plan(self._timeline.ns(at, what="at"), self._jump, by_ns)
 
     def refuse_enqueue(
-        self, job: object = None, *, calls: int | Iterable[int] | None = None,
-        between: tuple[Instant, Instant] | None = None, chance: float | None = None,
-        when: Callable[..., bool] | None = None, error: ErrorLike = EnqueueRefused,
+        self, job: object = None, *, calls: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, error: ErrorLike = EnqueueRefused,
     ) -> Fault:  # fmt: skip
         """Make enqueueing raise `error` in the code that enqueues; `calls` counts that job's enqueues from 1."""
         return self._place(self.enqueue, "refuse", job, calls, between, chance, when, _error(error))
 
     def clear(self) -> None:
         """Take every fault away again."""
-        self.attempt.clear()
-        self.enqueue.clear()
+        for faults in self._lists():
+            faults.clear()
+        self.outages.clear()
+        self._changed()
 
     def __iter__(self) -> Any:
-        return iter([*self.attempt, *self.enqueue])
+        return iter([fault for faults in self._lists() for fault in faults])
+
+    def _lists(self) -> tuple[list[Fault], ...]:
+        return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery
+
+    def outage_until(self, queue: str, now: int) -> int | None:
+        """Return when the outage ends that a queue suffers at `now`; None where it suffers none."""
+        for name, since, until in self.outages:
+            if since <= now < until and (name is None or name == queue):
+                return until
+        return None
+
+    def outage_of(self, queue: str, now: int) -> BaseException | None:
+        """Return the error of an enqueue in an outage; None where there is none."""
+        until = self.outage_until(queue, now)
+        return None if until is None else EnqueueRefused(f"the queue server is away until {self._timeline.text(until)}")
+
+    def _at(self, at: str, visits: Numbers) -> list[Fault]:
+        if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after "))):
+            raise InputError(
+                f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect"
+            )
+        return self.attempt if at == "start" else self.seam
+
+    def _span(self, between: tuple[Instant, Instant]) -> tuple[int, int]:
+        if not isinstance(between, (tuple, list)) or len(between) != 2:
+            raise InputError(f"between is {between!r}; give a pair of instants, (start, end)")
+        since = self._timeline.ns(between[0], what="the start of between")
+        until = self._timeline.ns(between[1], what="the end of between")
+        if until <= since:
+            raise InputError(f"between ends at {between[1]!r}, which is not after its start {between[0]!r}")
+        return since, until
 
     def _place(
-        self, where: list[Fault], kind: Kind, job: object, numbers: int | Iterable[int] | None,
-        between: tuple[Instant, Instant] | None, chance: float | None, when: Callable[..., bool] | None,
-        error: ErrorLike | None = None, by: int = 0,
+        self, where: list[Fault], kind: Kind, job: object, numbers: Numbers, between: Span, chance: float | None,
+        when: When, error: ErrorLike | None = None, by: int = 0, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         name = None if job is None else self._named(job)
-        since = until = generator = None
-        if between is not None:
-            if not isinstance(between, (tuple, list)) or len(between) != 2:
-                raise InputError(f"between is {between!r}; give a pair of instants, (start, end)")
-            since = self._timeline.ns(between[0], what="the start of between")
-            until = self._timeline.ns(between[1], what="the end of between")
-            if until <= since:
-                raise InputError(f"between ends at {between[1]!r}, which is not after its start {between[0]!r}")
+        since, until = (None, None) if between is None else self._span(between)
+        generator = None
         if chance is not None:
             if isinstance(chance, bool) or not isinstance(chance, (int, float)) or not 0 <= chance <= 1:
                 raise InputError(f"chance is {chance!r}; give a share from 0 to 1")
             generator = random.Random(f"{self._seed}:fault:{kind}:{name}:{len(where)}")
         if when is not None and not callable(when):
             raise InputError(f"when is {when!r}; give a function that says whether the fault strikes")
-        fault = Fault(kind, name, _numbers(numbers), since, until, chance, when, error, by, generator)
+        fault = Fault(
+            kind, name, _numbers(numbers), since, until, chance, when, error, by, generator, at, _numbers(visits)
+        )
         where.append(fault)
+        self._changed()
         return fault
 
 

@@ -29,10 +29,12 @@ if TYPE_CHECKING:
 
 Record: TypeAlias = "tuple[int, str, Job | None, int, Any, int, CodeType | None, int]"
 """Nanoseconds since the epoch; what happened; the job; the attempt's number (0: none); the detail that `_SHAPES`
-knows; after a failure the wait in nanoseconds, `DEAD` or `DROPPED`; where the error was raised: code, instruction."""
+knows; after a failure the wait in nanoseconds, `DEAD`, `DROPPED` or `UNHEARD` (it changes nothing for the job); where the error was raised: code, instruction."""
 
-DEAD, DROPPED = -1, -2
-ENDED_BADLY = ("failed", "timed-out")
+DEAD, DROPPED, UNHEARD = -1, -2, -3
+ENDED_BADLY = ("failed", "timed-out", "cancelled")
+ENDED = ("done", "crashed", *ENDED_BADLY)
+_THEN = {DEAD: "dead", DROPPED: "dropped", UNHEARD: "unheard"}
 _WIDTH = 8
 
 FORMAT = "ironclock-history"
@@ -44,7 +46,8 @@ class Entry:
     """One thing that happened.
 
     `at` is the instant in the rig's zone and `ns` the same in nanoseconds since the epoch; `what` one of
-    enqueued, started, done, failed, timed-out, withdrawn, requeued, discarded, refused, note; `job` the job's
+    enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued, discarded, refused, expired,
+    lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop, progress, effect, note; `job` the job's
     id, `name` its type, `attempt` the attempt's number (0: none); `data` the rest, as it stands in a saved file.
     """
 
@@ -126,11 +129,13 @@ class History(Sequence[Entry]):
             if not job.kwargs:
                 del data["kwargs"]
         elif what in ENDED_BADLY:
-            data["then"] = "dead" if wait == DEAD else "dropped" if wait == DROPPED else "backing-off"
+            data["then"] = _THEN.get(wait, "backing-off")
             if wait >= 0:
                 data["wait_ns"] = wait
             if code is not None:
                 data["line"] = spot(code, instruction)
+        elif wait == UNHEARD:
+            data["then"] = "unheard"
         who = None if job is None else job.id
         return Entry(self.timeline.at(ns), ns, what, who, None if job is None else job.name, attempt, data)
 
@@ -283,4 +288,14 @@ _SHAPES: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
         "asked": detail[0], "error": type(detail[1]).__name__, "message": _message(detail[1])
     },
     "note": lambda detail, timeline: {"text": detail},
+    "cancelled": _failed,
+    "crashed": lambda detail, timeline: {"seam": detail},
+    "redelivered": lambda detail, timeline: {"why": detail},
+    "given-up": lambda detail, timeline: {"deliveries": detail},
+    "expired": lambda detail, timeline: {"waited": detail},
+    "progress": lambda detail, timeline: {"progress": plain(detail)},
+    "effect": lambda detail, timeline: {
+        "effect": detail.name, "outcome": detail.outcome,
+        **({} if detail.key is None else {"key": plain(detail.key)}), **plain(detail.data),
+    },
 }  # fmt: skip

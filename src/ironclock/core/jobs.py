@@ -6,37 +6,35 @@ import datetime as dt
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
-from .durations import to_timedelta
+from .durations import spell, to_timedelta
+from .errors import AttemptTimeout
 from .policy import JobType
+from .task import Task
 
 if TYPE_CHECKING:
     from .engine import Engine
     from .pool import Pool
 
-State: TypeAlias = Literal["held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn"]
-Outcome: TypeAlias = Literal["running", "done", "failed", "timed-out"]
+State: TypeAlias = Literal["held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn", "lost"]
+Outcome: TypeAlias = Literal["running", "done", "failed", "timed-out", "crashed", "cancelled"]
 
 OPEN = ("held", "ready", "running", "backing-off")
 """The states of a job that still has something before it."""
 
 
-class Attempt:
+CLOSED = ("done", "dead", "dropped", "withdrawn", "lost")
+"""The states of a job that has nothing more before it. Lost: acknowledged early, and its worker died."""
+
+
+class Attempt(Task):
     """One try at a job. Times ending in `_ns` are nanoseconds since the epoch, -1 where there is none yet."""
 
     __slots__ = (
-        "deadline_ns",
-        "ended_ns",
-        "error",
-        "job",
-        "line",
-        "number",
-        "outcome",
-        "pool",
-        "started_ns",
-        "strand",
-        "waited_ns",
-        "worker",
+        "asked", "counts", "ended_ns", "error", "line", "number", "odd", "outcome", "pool", "started_ns", "visits",
+        "waited_ns", "worker",
     )  # fmt: skip
+
+    job: Job
 
     def __init__(self, job: Job, number: int, started_ns: int, worker: str, pool: Pool) -> None:
         self.job = job
@@ -49,8 +47,24 @@ class Attempt:
         self.ended_ns = -1
         self.waited_ns = -1
         self.deadline_ns = -1
-        self.strand: Any = None  # what the host suspends and resumes
+        self.wake_ns = -1
+        self.parked = False
+        self.strand = None
+        self.odd = False  # whether its end needs a closer look than the usual one
         self.line = ""  # where the error was raised, as file:line
+
+    def special(self) -> None:
+        """Make ready for what most attempts have no need of."""
+        self.odd = True
+        self.counts = True  # whether the queue still listens to it: its lease is not over, it is no double
+        self.asked = False  # whether it was asked to stop
+        self.visits: dict[str, int] = {}  # how often it passed each seam
+
+    def late(self) -> BaseException:
+        """Return the error that it is interrupted with at its deadline, and note it as its own."""
+        allowed = spell(self.deadline_ns - self.started_ns)
+        self.error = AttemptTimeout(f"attempt {self.number} of {self.job.id} used up its timeout of {allowed}")
+        return self.error
 
     @property
     def started_at(self) -> dt.datetime:
@@ -93,12 +107,14 @@ class Job:
         "enqueued_ns",
         "error",
         "first_ns",
+        "key",
         "live",
         "number",
         "priority",
+        "progress",
         "queue",
         "result",
-        "round",
+        "spent",
         "state",
         "tries",
         "type",
@@ -124,10 +140,14 @@ class Job:
         """The error of the last attempt; None when that succeeded or none was made."""
         self.tries = 0
         """Attempts so far."""
-        self.round = 0  # attempts spent before the job was last put back from the dead letters
-        self.first_ns = 0  # when the first attempt of this round started
+        self.spent = 0  # attempts that failed since the job was enqueued, or put back from the dead letters
+        self.first_ns = -1  # when the first attempt of this round started
         self.waited_ns = 0  # the wait before the present attempt
         self.live: Attempt | None = None
+        self.key: Any = None
+        """What jobs have in common that may not run, or not be pending, at the same time."""
+        self.progress: Any = None
+        """What the job last reported of itself."""
         self.depth = 0  # how many jobs enqueued one another at this very instant to get here
         self._seen: list[Attempt] | None = None
         self.closed: Callable[[Job], None] | None = None
@@ -175,9 +195,15 @@ class Job:
         """How long after enqueueing it is, or last was, due."""
         return to_timedelta(self.due_ns - self.enqueued_ns)
 
-    def withdraw(self) -> None:
-        """Cancel a job that has not begun, or is backing off; raise `RigStateError` in any other state."""
-        self.engine.withdraw(self)
+    def withdraw(self, running: Literal["refuse", "ask", "throw", "kill"] = "refuse") -> None:
+        """Cancel a job.
+
+        Parameters: `running` is what happens to one that runs already: ``"refuse"`` raises `RigStateError`,
+        ``"ask"`` lets it find out by itself (`Rig.cancelled`), ``"throw"`` raises `AttemptCancelled` where it
+        stands still, ``"kill"`` ends it there, with no `except` and no `finally`. A job that ends with an error
+        after it was asked is withdrawn; one that returns is done.
+        """
+        self.engine.withdraw(self, running)
 
     def story(self) -> str:
         """Return a readable account of this job, with simulated instants in the rig's zone."""

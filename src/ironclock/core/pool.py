@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from heapq import heappop, heappush
+from typing import TypeAlias
 
 from .errors import PolicyError
 from .jobs import Job
+
+Waiting: TypeAlias = "tuple[int, int, Job]"
+"""A ready job in its queue: its priority, its place in the order of arrival, and itself."""
 
 
 class Queue:
@@ -19,7 +23,7 @@ class Queue:
         self.name = name
         self.weight = weight
         self.credit = 0
-        self.jobs: list[tuple[int, int, Job]] = []
+        self.jobs: list[Waiting] = []
         self._arrivals = 0
 
     def push(self, job: Job) -> None:
@@ -28,15 +32,23 @@ class Queue:
         heappush(self.jobs, (job.priority, self._arrivals, job))
 
     def head(self) -> Job | None:
-        """Return the next job that is still ready, forgetting those that were withdrawn meanwhile."""
+        """Return the next job that may start, forgetting those that were withdrawn meanwhile."""
         jobs = self.jobs
+        gate = self.pool.gate
         while jobs:
-            job = jobs[0][2]
-            if job.state == "ready":
+            waiting = jobs[0]
+            job = waiting[2]
+            # A job that is not ready may still have the second of two deliveries before it.
+            if (job.state == "ready" or job.number in self.pool.doubles) and (gate is None or gate(waiting)):
                 return job
             heappop(jobs)
             self.pool.waiting -= 1
         return None
+
+    def put_back(self, waiting: Waiting) -> None:
+        """Let a job that was kept back wait again, in its old place."""
+        self.pool.waiting += 1
+        heappush(self.jobs, waiting)
 
     def pop(self) -> Job:
         self.pool.waiting -= 1
@@ -50,14 +62,20 @@ class Pool:
     work gains its weight in credit, the one with the most credit is served and pays back the sum.
     """
 
-    __slots__ = ("everything", "free", "queues", "size", "waiting", "weighted")
+    __slots__ = ("doubles", "everything", "free", "gate", "queues", "size", "skew_ns", "stopped", "waiting", "weighted")
 
-    def __init__(self, size: int, queues: Mapping[str, int] | Iterable[str] | None = None) -> None:
+    def __init__(self, size: int, queues: Mapping[str, int] | Iterable[str] | None = None, skew_ns: int = 0) -> None:
         if isinstance(size, bool) or not isinstance(size, int) or size < 1:
             raise PolicyError(f"workers is {size!r}; give a whole number of at least 1")
         if isinstance(queues, str):
             raise PolicyError(f"queues is the text {queues!r}; give a list of names, or a mapping of name to weight")
         self.size = size
+        self.skew_ns = skew_ns
+        """How far the wall clock of this pool's hosts is ahead."""
+        self.stopped = False
+        self.gate: Callable[[Waiting], bool] | None = None
+        """What must agree before a waiting job starts; where it does not, it keeps the job."""
+        self.doubles: Mapping[int, int] = {}
         self.waiting = 0
         """Jobs in the queues, those withdrawn since included."""
         # A stack with the lowest number on top: the same worker is chosen in every run.

@@ -63,7 +63,7 @@ class Readers:
         self._zone = engine.timeline.zone
         self._patience: tuple[int, int] = (-1, -1)
         self._sleeps = 0
-        wall_s, wall_ns = self._reader(0, "time"), self._reader(0, "time_ns")
+        wall_s, wall_ns = self._reader(None, "time"), self._reader(None, "time_ns")
         since = UPTIME_NS - engine.start_ns
         mono_s, mono_ns = self._reader(since, "monotonic"), self._reader(since, "monotonic_ns")
         self.functions: dict[str, Callable[..., Any]] = {
@@ -83,8 +83,11 @@ class Readers:
 
     # --- instants -----------------------------------------------------------------------------------
 
-    def _reader(self, offset: int, name: str) -> Callable[[], Any]:
-        """Return a function of no arguments that reads the engine's clock, as cheaply as Python can."""
+    def _reader(self, fixed: int | None, name: str) -> Callable[[], Any]:
+        """Return a function of no arguments that reads the engine's clock, as cheaply as Python can.
+
+        `fixed` is added to the engine's instants; None makes it the wall clock, which may be set or be wrong.
+        """
         # It hands out copies of the present value from a list that the engine empties when its clock moves:
         # one step of a list's iterator is both the check that the value still holds and the count of reads.
         # The two functions are apart because every name that a function closes over costs it at each call.
@@ -108,6 +111,7 @@ class Readers:
                 handed = stuck()
             else:
                 batch = min(batch * 2, 1024)
+            offset = engine.wall_off_ns if fixed is None else fixed
             value: float | int = seen + offset
             if seconds:  # in two parts: a float of so many nanoseconds would not be exact
                 value = (seen + offset) // NS + (seen + offset) % NS / 1e9

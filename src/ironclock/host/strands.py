@@ -9,12 +9,14 @@ from __future__ import annotations
 
 import contextlib
 import contextvars
+import sys
 from collections.abc import Callable
 from typing import Any
 
 import greenlet
 
-from ..core.jobs import Attempt
+from ..core.task import Task
+from .burial import bury
 
 
 class Strands:
@@ -25,6 +27,7 @@ class Strands:
         self._spares: list[greenlet.greenlet] = []
         self._loop: Callable[[], None] = _nothing
         self._error: BaseException | None = None
+        self._doomed: greenlet.greenlet | None = None
         self._wanted = False  # a suspended attempt asks for a fresh strand to go on with the loop
         self._abandoned: list[greenlet.greenlet] = []
         self._parked: dict[int, greenlet.greenlet] = {}
@@ -35,13 +38,21 @@ class Strands:
         """Run the loop on a greenlet of its own until it returns; raise what it raised."""
         self._loop = loop
         self._main = greenlet.getcurrent()
+        events = _loop_aside()
         strand = self._spares.pop() if self._spares else self._fresh()
         strand.switch()
         while self._wanted:
             # Started from here and not from the strand that wants it: a greenlet inherits the recursion
             # depth of its starter, and a long row of sleepers would run into the limit.
             self._wanted = False
+            if self._doomed is not None:
+                doomed, self._doomed = self._doomed, None
+                bury(doomed)
+                del doomed
+                _loop_aside()
             self._fresh().switch()
+        if events is not None:
+            _loop_back(events)
         error, self._error = self._error, None
         if error is not None:
             try:
@@ -49,12 +60,13 @@ class Strands:
             finally:
                 del error  # no knot of references through this frame
 
-    def park(self, attempt: Attempt) -> None:
+    def park(self, task: Task) -> None:
         """Suspend the running attempt here, and go on with the loop elsewhere."""
         if self._loop is _nothing:
             raise greenlet.GreenletExit  # the rig is closed: nothing sleeps any more
-        here = attempt.strand = greenlet.getcurrent()
+        here = task.strand = greenlet.getcurrent()
         self._parked[id(here)] = here
+        events = _loop_aside()
         try:
             if self._spares:
                 self._spares.pop().switch()
@@ -64,16 +76,38 @@ class Strands:
                 self._main.switch()
         finally:
             self._parked.pop(id(here), None)
+            if events is not None:
+                _loop_back(events)
 
-    def resume(self, attempt: Attempt) -> None:
+    def resume(self, task: Task) -> None:
         """Let a suspended attempt go on in place of the present loop."""
         self._spares.append(greenlet.getcurrent())
-        attempt.strand.switch()
+        task.strand.switch()
 
-    def throw(self, attempt: Attempt, error: BaseException) -> None:
+    def throw(self, task: Task, error: BaseException) -> None:
         """Let a suspended attempt go on with an error."""
         self._spares.append(greenlet.getcurrent())
-        attempt.strand.throw(error)
+        task.strand.throw(error)
+
+    def kill(self, task: Task) -> None:
+        """End the running task here and now, and go on with the loop elsewhere; never returns."""
+        self._doomed = greenlet.getcurrent()
+        self._wanted = True
+        assert self._main is not None
+        self._main.switch()
+        raise AssertionError("a dead worker went on")
+
+    def bury(self, task: Task) -> None:
+        """End a suspended task."""
+        strand = task.strand
+        if strand is not None:
+            self._parked.pop(id(strand), None)
+            task.strand = None
+            events = _loop_aside()
+            bury(strand)
+            _loop_aside()
+            if events is not None:
+                _loop_back(events)
 
     def abort(self, error: BaseException) -> None:
         """End the whole run with an error, leaving the running attempt where it stands for good."""
@@ -114,3 +148,18 @@ class Strands:
 
 def _nothing() -> None:
     return
+
+
+def _loop_aside() -> Any:
+    """Take down which event loop runs in this thread, and return it: each strand has its own."""
+    events = sys.modules.get("asyncio.events")
+    if events is None:
+        return None
+    running = events._get_running_loop()
+    if running is not None:
+        events._set_running_loop(None)
+    return running
+
+
+def _loop_back(running: Any) -> None:
+    sys.modules["asyncio.events"]._set_running_loop(running)

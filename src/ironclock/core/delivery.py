@@ -1,0 +1,406 @@
+"""Delivery: what happens to an attempt beyond a call of its function.
+
+At-least-once delivery with its leases, acknowledgements, doubles and dead workers; the seams that an attempt
+passes; hooks and scopes round it; asking it to stop.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable
+from contextlib import ExitStack
+from typing import TYPE_CHECKING, Any
+
+from .clockwork import FIRST
+from .durations import spell
+from .errors import AttemptCancelled, RigStateError, StuckError, WorkerDied
+from .history import UNHEARD
+from .jobs import OPEN, Attempt, Job, Outcome
+from .where import innermost
+
+if TYPE_CHECKING:
+    from .engine import Engine
+    from .faults import Fault
+    from .pool import Pool
+
+DELIVERIES_LIMIT = 10_000
+"""How often one job may be delivered at one instant before it is called a loop."""
+
+
+class Delivery:
+    """The unusual part of an engine's attempts."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self.doubles: dict[int, int] = {}
+        """Deliveries to come beyond the one that counts, by job number."""
+        self.strays: dict[tuple[int, int], Attempt] = {}
+        """Attempts that run although the queue has given their job up to another delivery, or to nobody."""
+        self.recorder: Callable[[Attempt, str], None] | None = None
+        """Told of every seam that an attempt passes."""
+        self.await_result: Callable[[Any], Any] | None = None
+        """How the host runs a coroutine to its end."""
+        self.run_forked: Callable[[Attempt], Any] | None = None
+        """How the host runs an attempt in a child process that really dies at its seam."""
+        self._again: dict[int, tuple[int, int]] = {}
+
+    # --- an attempt begins --------------------------------------------------------------------------
+
+    def begin(self, attempt: Attempt) -> bool:
+        """Do what precedes an attempt; return whether it goes on to its code."""
+        attempt.special()
+        engine, job = self._engine, attempt.job
+        if engine.controls.by_name:
+            engine.controls.began(job)
+        if job.type.lease_ns >= 0:
+            engine.schedule(engine.now + job.type.lease_ns, FIRST, self._lease_ended, attempt)
+        for fault in engine.faults.twice:
+            if fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
+                self.doubles[job.number] = self.doubles.get(job.number, 0) + 1
+                engine.record("delivered-twice", job, attempt.number)
+                engine.plan(engine.now + fault.by_ns, self._double, job)
+        for fault in engine.faults.seam:
+            if fault.at == "start" and fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
+                self._crash(attempt, "start", fault)
+                return False
+        if self.recorder is not None:
+            self.recorder(attempt, "start")
+        return True
+
+    def _double(self, job: Job) -> None:
+        self._engine.route(job.queue).push(job)
+        self._engine.uneven()
+
+    def start_double(self, job: Job, pool: Pool) -> None:
+        """Start the second of two deliveries of one message."""
+        engine = self._engine
+        left = self.doubles.get(job.number, 0) - 1
+        if left > 0:
+            self.doubles[job.number] = left
+        else:
+            self.doubles.pop(job.number, None)
+        job.tries += 1
+        attempt = Attempt(job, job.tries, engine.now, pool.free.pop(), pool)
+        engine.record("started", job, attempt.number, attempt.worker)
+        if job.type.timeout_ns is not None:
+            attempt.deadline_ns = engine.now + job.type.timeout_ns
+        attempt.special()
+        attempt.counts = False
+        if engine.controls.by_name:
+            engine.controls.began(job)
+        self.strays[job.number, attempt.number] = attempt
+        if job.type.takes_ns:
+            engine.schedule(engine.now + job.type.takes_ns, job.priority, engine._body_event, attempt)
+        else:
+            engine._body(attempt)
+
+    def perform(self, attempt: Attempt) -> Any:
+        """Run the code of an attempt inside its hooks and its scope."""
+        engine, job = self._engine, attempt.job
+        if attempt.pool.skew_ns:
+            engine.forget_present()
+        for fault in engine.faults.seam:
+            if fault.hard and fault.hits(job.type.name) and fault.would_strike(engine.now, attempt.number, attempt):
+                assert self.run_forked is not None
+                return self.run_forked(attempt)
+        return self.call(attempt)
+
+    def call(self, attempt: Attempt) -> Any:
+        """Call the job's function inside its hooks and its scope."""
+        engine, job = self._engine, attempt.job
+        scope = job.type.policy.scope
+        if scope is None and not engine.around_attempt:
+            return self._function(job)
+        with ExitStack() as stack:
+            for hook in engine.around_attempt:
+                stack.enter_context(hook(attempt))
+            if scope is not None:
+                stack.enter_context(scope())
+            return self._function(job)
+
+    def _function(self, job: Job) -> Any:
+        args, kwargs = job.args, job.kwargs
+        if job.copies:
+            args, kwargs = copy.deepcopy((args, kwargs))
+        result = job.type.fn(*args, **kwargs)
+        if job.type.awaits:
+            if self.await_result is None:
+                raise RigStateError(f"{job.id} is async, which this engine has no event loop for; use a Rig")
+            result = self.await_result(result)
+        return result
+
+    # --- an attempt ends ----------------------------------------------------------------------------
+
+    def returned(self, attempt: Attempt, result: Any) -> bool:
+        """Take note that an attempt's code has returned; return whether that makes its job done."""
+        engine, job = self._engine, attempt.job
+        if self.recorder is not None:
+            self.recorder(attempt, "ack")
+        for fault in engine.faults.seam:
+            if fault.at == "ack" and fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
+                self._crash(attempt, "ack", fault)
+                return False
+        self._leave(attempt)
+        if not attempt.counts:
+            self._over(attempt, "done", result, UNHEARD)
+            return False
+        lost = engine.faults.outage_of(job.queue, engine.now) is not None
+        for fault in engine.faults.ack:
+            lost = lost or (fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt))
+        if lost and job.type.policy.ack == "late":
+            self._over(attempt, "done", result, UNHEARD)
+            engine.record("ack-lost", job, attempt.number)
+            job.live = None
+            self._deliver_again(attempt)
+            return False
+        return True
+
+    def failed(self, attempt: Attempt, error: BaseException, what: Outcome) -> bool:
+        """Take note that an attempt's code has raised; return whether that is all there is to it."""
+        self._leave(attempt)
+        job = attempt.job
+        if attempt.counts and not attempt.asked:
+            return False
+        if attempt.asked and not isinstance(error, (AttemptCancelled, Exception)) and _cancelled(error):
+            what = "cancelled"
+        if isinstance(error, AttemptCancelled):
+            what = "cancelled"
+        attempt.error = error
+        counted = attempt.counts
+        self._over(attempt, what, error, UNHEARD)
+        if counted and job.state == "running":
+            if attempt.pool.stopped:
+                self._back(job, "the workers were stopped")
+            else:
+                self._engine.close(job, "withdrawn", "withdrawn")
+        return True
+
+    def _over(self, attempt: Attempt, what: Outcome, detail: Any, wait: int) -> None:
+        """End an attempt in the history, and give its worker back."""
+        engine, job = self._engine, attempt.job
+        attempt.outcome = what
+        attempt.ended_ns = engine.now
+        code, instruction = innermost(detail) if isinstance(detail, BaseException) else (None, 0)
+        engine._record((engine.now, what, job, attempt.number, detail, wait, code, instruction))
+        self.strays.pop((job.number, attempt.number), None)
+        if job.live is attempt:
+            job.live = None
+        attempt.pool.free.append(attempt.worker)
+        engine.uneven()
+
+    def _leave(self, attempt: Attempt) -> None:
+        if self._engine.controls.by_name:
+            self._engine.controls.ended(attempt.job)
+        if attempt.pool.skew_ns:
+            self._engine.forget_present()
+
+    # --- leases and second deliveries ---------------------------------------------------------------
+
+    def _lease_ended(self, attempt: Attempt) -> None:
+        job = attempt.job
+        if not attempt.counts or job.state != "running" or job.tries != attempt.number:
+            return
+        if attempt.outcome == "running":
+            self.strays[job.number, attempt.number] = attempt
+        attempt.counts = False
+        job.live = None
+        self._engine.record("lease-ended", job, attempt.number)
+        self._back(job, "its lease has ended")
+
+    def _deliver_again(self, attempt: Attempt) -> None:
+        """Deliver a job again whose attempt came to nothing that the queue heard of."""
+        if attempt.job.type.lease_ns < 0:  # with a lease that has to end first
+            attempt.counts = False
+            self._back(attempt.job, "its worker is gone" if attempt.outcome == "crashed" else "nobody acknowledged it")
+
+    def _back(self, job: Job, why: str) -> None:
+        engine = self._engine
+        limit = job.type.policy.deliveries
+        if limit is not None and job.tries >= limit:
+            job.error = job.error or WorkerDied(f"{job.id} was delivered {limit} times, and never acknowledged")
+            engine.close(job, "dead", "given-up", 0, limit)
+            return
+        at, count = self._again.get(job.number, (-1, 0))
+        count = count + 1 if at == engine.now else 1
+        self._again[job.number] = engine.now, count
+        if count > DELIVERIES_LIMIT:
+            raise engine.stop(StuckError(
+                f"{job.id} is delivered over {DELIVERIES_LIMIT} times at {engine.timeline.text(engine.now)}, since its "
+                "workers keep dying; give the fault attempts=..., the job a lease or deliveries=..."
+            ))  # fmt: skip
+        job.state = "ready"
+        job.due_ns = engine.now
+        engine.record("redelivered", job, 0, why)
+        engine.schedule(engine.now, job.priority, engine._due_event, job)
+
+    def put_off(self, job: Job) -> bool:
+        """Whether a delivery comes late; then it is put on the heap again."""
+        engine = self._engine
+        for fault in engine.faults.delivery:
+            if fault.hits(job.type.name) and (job.number, job.tries) not in fault.seen:
+                fault.seen.add((job.number, job.tries))
+                if fault.strikes(engine.now, job.tries + 1, job):
+                    job.due_ns = engine.now + fault.by_ns
+                    engine.record("note", job, 0, f"its delivery is late by {spell(fault.by_ns)}")
+                    engine.schedule(job.due_ns, job.priority, engine._due_event, job)
+                    return True
+        return False
+
+    # --- seams and crashes --------------------------------------------------------------------------
+
+    def pass_seam(self, where: str) -> None:
+        """Pass a seam inside a running attempt, where a fault may stand."""
+        engine = self._engine
+        attempt = engine.current
+        if not isinstance(attempt, Attempt):
+            return
+        if not attempt.odd:
+            attempt.special()
+        if self.recorder is not None:
+            self.recorder(attempt, where)
+        count = attempt.visits[where] = attempt.visits.get(where, 0) + 1
+        for fault in engine.faults.seam:
+            if fault.at != where or not fault.hits(attempt.job.type.name):
+                continue
+            if (fault.visits is not None and count not in fault.visits) or not fault.strikes(
+                engine.now, attempt.number, attempt
+            ):
+                continue
+            if fault.kind == "fail":
+                raise fault.make()
+            if fault.kind == "crash":
+                self._crash(attempt, where, fault)
+                engine.carrier.kill(attempt)
+            passing, engine.passing = engine.passing, None
+            try:
+                if fault.kind == "hang":
+                    engine.wait(_never)
+                else:
+                    engine.sleep(fault.by_ns)
+            finally:
+                engine.passing = passing
+
+    def crash(self, attempt: Attempt, where: str, down_ns: int = 0) -> None:
+        """Take note that the worker of an attempt has died."""
+        engine, job = self._engine, attempt.job
+        attempt.error = WorkerDied(f"{attempt.worker} died at the seam {where!r} of attempt {attempt.number}")
+        attempt.outcome = "crashed"
+        attempt.ended_ns = engine.now
+        self._leave(attempt)
+        engine.record("crashed", job, attempt.number, where)
+        self.strays.pop((job.number, attempt.number), None)
+        engine.current = None
+        engine.schedule(engine.now + down_ns, 0, self._worker_back, attempt)
+        if not attempt.counts:
+            return
+        job.live = None
+        job.error = attempt.error
+        if job.type.policy.ack == "early":
+            engine.close(job, "lost", "lost", attempt.number)
+        else:
+            self._deliver_again(attempt)
+
+    def _crash(self, attempt: Attempt, where: str, fault: Fault) -> None:
+        self.crash(attempt, where, fault.by_ns)
+
+    def _worker_back(self, attempt: Attempt) -> None:
+        attempt.pool.free.append(attempt.worker)
+        self._engine.uneven()
+
+    # --- asking an attempt to stop ------------------------------------------------------------------
+
+    def cancel(self, job: Job, how: str) -> None:
+        """Cancel a running job: ask it, throw into it, or kill it."""
+        if how not in ("ask", "throw", "kill"):
+            raise RigStateError(f"running is {how!r}; give 'refuse', 'ask', 'throw' or 'kill'")
+        attempt = job.live
+        if attempt is None:
+            self._engine.close(job, "withdrawn", "withdrawn")
+            return
+        self._ask(attempt)
+        if how == "kill":
+            self.kill(attempt, "withdrawn")
+        elif how == "throw":
+            self.throw(attempt)
+
+    def _ask(self, attempt: Attempt) -> None:
+        if not attempt.odd:
+            attempt.special()
+        if not attempt.asked:
+            attempt.asked = True
+            self._engine.record("asked-to-stop", attempt.job, attempt.number)
+
+    def throw(self, attempt: Attempt) -> None:
+        """Raise `AttemptCancelled` in an attempt where it stands still."""
+        engine = self._engine
+        error = AttemptCancelled(f"attempt {attempt.number} of {attempt.job.id} was cancelled")
+        if engine.current is attempt:
+            raise error
+        if not attempt.parked:
+            self.kill(attempt, "withdrawn")
+            return
+        engine.schedule(engine.now, FIRST, self._throw_now, (attempt, error))
+
+    def _throw_now(self, both: tuple[Attempt, BaseException]) -> None:
+        attempt, error = both
+        if attempt.outcome == "running" and attempt.parked:
+            attempt.wake_ns = 1 << 62
+            self._engine.carrier.throw(attempt, error)
+
+    def kill(self, attempt: Attempt, then: str) -> None:
+        """End an attempt where it stands: no `except`, no `finally`. Then its job is withdrawn, or put back."""
+        engine, job = self._engine, attempt.job
+        itself = engine.current is attempt
+        counted = attempt.counts
+        self._leave(attempt)
+        attempt.error = WorkerDied(f"attempt {attempt.number} of {job.id} was killed ({then})")
+        self._over(attempt, "cancelled", attempt.error, UNHEARD)
+        if counted and job.state == "running":
+            if then == "withdrawn":
+                engine.close(job, "withdrawn", "withdrawn")
+            else:
+                self._back(job, then)
+        if itself:
+            engine.current = None
+            engine.carrier.kill(attempt)
+        elif attempt.parked:
+            attempt.parked = False
+            engine.carrier.bury(attempt)
+
+    def running(self) -> list[Attempt]:
+        """Return every attempt that runs, in the order of their jobs."""
+        found = [job.live for job in self._engine.jobs if job.state in OPEN and job.live is not None]
+        return sorted([*found, *self.strays.values()], key=lambda a: (a.job.number, a.number))
+
+    def stop_workers(self, grace_ns: int, how: str) -> None:
+        """Let no job start any more; ask those that run to stop; after the grace, end and put back what still runs."""
+        engine = self._engine
+        engine._prepare()
+        for pool in engine.pools:
+            pool.stopped = True
+        engine.record("note", detail=f"the workers are stopped, with a grace of {spell(grace_ns)}")
+        for attempt in self.running():
+            self._ask(attempt)
+            if how == "throw":
+                self.throw(attempt)
+        engine.plan(engine.now + grace_ns, self._grace_over, engine.now)
+
+    def _grace_over(self, since: int) -> None:
+        for attempt in self.running():
+            if attempt.pool.stopped and attempt.started_ns <= since:
+                self.kill(attempt, "the workers were stopped")
+
+    def start_workers(self) -> None:
+        """Let the workers go on."""
+        for pool in self._engine.pools:
+            pool.stopped = False
+        self._engine.record("note", detail="the workers are started")
+        self._engine.uneven()
+
+
+def _never() -> bool:
+    return False
+
+
+def _cancelled(error: BaseException) -> bool:
+    return type(error).__name__ in ("CancelledError", "AttemptCancelled")

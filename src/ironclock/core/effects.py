@@ -1,0 +1,116 @@
+"""Effects: what jobs did to the outside world, on record with their instants."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, overload
+
+from .errors import SelectionError
+from .jobs import Attempt, Job
+
+if TYPE_CHECKING:
+    from .engine import Engine
+
+
+@dataclass(frozen=True)
+class Effect:
+    """One side effect: a stand's operation, or a call of a real function that was made an effect.
+
+    `ns` is its instant in nanoseconds since the epoch; `key` what it is about (an effect that must happen once
+    happens once for each key); `outcome` is ``done``, or ``failed`` where it raised and nothing happened outside;
+    `job` and `attempt` who did it (None and 0: the test's own code); `data` what else is worth showing.
+    """
+
+    ns: int
+    at: dt.datetime
+    name: str
+    key: Any
+    outcome: str
+    job: Job | None
+    attempt: int
+    data: dict[str, Any] = field(default_factory=dict, compare=False)
+
+    def __repr__(self) -> str:
+        by = f" by attempt {self.attempt} of {self.job.id}" if self.job is not None else ""
+        about = "" if self.key is None else f" {self.key!r}"
+        return f"<effect {self.name}{about} at {self.at.isoformat()}{by}: {self.outcome}>"
+
+
+class Effects(Sequence[Effect]):
+    """The effects of a rig, in order. `effects("charge")` gives those of one name that were done."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._all: list[Effect] = []
+        self.names: dict[str, None] = {}
+        """The names of every effect that this world can have."""
+        self.stood_in: Callable[[str, Any, str, dict[str, Any]], None] | None = None
+        """Where records go instead, in a forked child: to the parent."""
+
+    def __len__(self) -> int:
+        return len(self._all)
+
+    @overload
+    def __getitem__(self, index: int) -> Effect: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Effect]: ...
+    def __getitem__(self, index: int | slice) -> Effect | list[Effect]:
+        return self._all[index]
+
+    def __call__(self, name: str, *, key: Any = None, outcome: str = "done") -> list[Effect]:
+        """Return the effects of a name, of a key where one is given; raise `SelectionError` for an unknown name."""
+        if name not in self.names:
+            from .errors import nearest
+
+            raise SelectionError(f"no effect is called {name!r}; {nearest(name, self.names)}")
+        return [e for e in self._all if e.name == name and e.outcome == outcome and (key is None or e.key == key)]
+
+    def perform(
+        self, name: str, act: Callable[[], Any], key: Any, data: dict[str, Any],
+        fails: Callable[[], None] | None = None, loses: Callable[[], None] | None = None,
+    ) -> Any:  # fmt: skip
+        """Do `act`, with a seam before and after it, and write down that it was done.
+
+        `fails` may raise before it is done, `loses` after it.
+        """
+        engine = self._engine
+        if engine.passing is not None:
+            engine.passing(f"before {name}")
+        try:
+            if fails is not None:
+                fails()
+            result = act()
+        except Exception as error:
+            self.note(name, key, "failed", {**data, "error": type(error).__name__})
+            raise
+        self.note(name, key, "done", data)
+        if loses is not None:
+            loses()
+        if engine.passing is not None:
+            engine.passing(f"after {name}")
+        return result
+
+    def note(self, name: str, key: Any, outcome: str, data: dict[str, Any]) -> None:
+        """Write an effect down, at this instant."""
+        if self.stood_in is not None:
+            self.stood_in(name, key, outcome, data)
+            return
+        self.write(name, key, outcome, data, self._engine.current)
+
+    def write(self, name: str, key: Any, outcome: str, data: dict[str, Any], task: Any) -> None:
+        """Write an effect down as the work of a task."""
+        engine = self._engine
+        self.names.setdefault(name)
+        job = None if task is None else task.job
+        number = task.number if isinstance(task, Attempt) else 0
+        made = Effect(engine.now, engine.timeline.at(engine.now), name, key, outcome, job, number, data)
+        self._all.append(made)
+        engine.record("effect", job, number, made)
+
+    def __iter__(self) -> Iterator[Effect]:
+        return iter(self._all)
+
+    def __repr__(self) -> str:
+        return "\n".join(map(repr, self._all)) or "<no effects>"

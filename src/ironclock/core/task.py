@@ -1,0 +1,36 @@
+"""Tasks: what can stand still in simulated time while the rest goes on."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from .jobs import Job
+
+
+class Task:
+    """An attempt, or a simulated thread. `deadline_ns` is where it is interrupted; -1 where nothing does that."""
+
+    __slots__ = ("deadline_ns", "job", "parked", "strand", "wake_ns")
+
+    job: Job | None
+
+    def __init__(self, job: Job | None) -> None:
+        self.job = job
+        self.deadline_ns = -1
+        self.parked = False
+        self.wake_ns = -1  # before which a wake-up call is an old one
+        self.strand: Any = None  # what the host suspends and resumes
+
+    @property
+    def priority(self) -> int:
+        """Where it stands among what is due at the same instant."""
+        return 0 if self.job is None else self.job.priority
+
+    def late(self) -> BaseException:
+        """Return the error that it is interrupted with at its deadline."""
+        raise NotImplementedError
+
+    def run(self) -> None:
+        """Run its code."""
+        raise NotImplementedError

@@ -1,0 +1,92 @@
+"""Burial: ending suspended code as a killed process ends, with no `except`, `finally` or `with` of it run.
+
+A greenlet can only be let go by an exception thrown into it, and a generator closes itself with one when it is
+freed. For that moment their code objects are given an empty table of exception handlers, so that the exception
+finds nothing on its way out. What they held is freed, so that a database connection of theirs is closed, as it is
+when its process has died.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+from collections.abc import Iterable
+from types import AsyncGeneratorType, CodeType, CoroutineType, FrameType, GeneratorType
+from typing import Any
+
+import greenlet
+
+from ..core.errors import RigStateError
+
+_NOTHING = b""
+_SUSPENDED = (GeneratorType, CoroutineType, AsyncGeneratorType)
+_FRAMES = {GeneratorType: "gi_frame", CoroutineType: "cr_frame", AsyncGeneratorType: "ag_frame"}
+
+
+def _sample() -> None:
+    try:
+        _sample()
+    finally:
+        _sample()
+
+
+def _find_slot() -> int:
+    """Return where in a code object the pointer to its table of handlers is."""
+    code = _sample.__code__
+    wanted = id(code.co_exceptiontable)
+    for offset in range(0, code.__sizeof__(), ctypes.sizeof(ctypes.c_void_p)):
+        if ctypes.c_void_p.from_address(id(code) + offset).value == wanted:
+            return offset
+    raise RigStateError("this Python keeps the handlers of a function where Iron Clock does not know; crashes need it")
+
+
+_slot: list[int] = []
+
+
+def bury(strand: greenlet.greenlet) -> None:
+    """End a suspended greenlet, and every generator and coroutine that it may have left, without their handlers."""
+    if strand.dead:
+        return
+    if not _slot:
+        _slot.append(_find_slot())
+    codes = _doomed(strand.gr_frame)
+    slots = [(ctypes.c_void_p.from_address(id(code) + _slot[0]), code) for code in codes if code.co_exceptiontable]
+    saved = [slot.value for slot, _ in slots]
+    try:
+        for slot, _ in slots:
+            slot.value = id(_NOTHING)
+        strand.parent = greenlet.getcurrent()
+        strand.throw(greenlet.GreenletExit)
+    finally:
+        for (slot, _), value in zip(slots, saved, strict=True):
+            slot.value = value
+
+
+def _doomed(frame: FrameType | None) -> dict[CodeType, None]:
+    """Return the code of every frame that is about to go. (Here, so that no variable of the caller keeps one alive.)"""
+    codes = dict.fromkeys(_codes(frame))
+    # Generators on their own, such as a context manager's, are found among the youngest objects and from the frames.
+    for thing in _left_behind(frame):
+        suspended = getattr(thing, _FRAMES[type(thing)])
+        if suspended is not None and not getattr(thing, "gi_running", False):
+            codes[suspended.f_code] = None
+    return codes
+
+
+def _codes(frame: FrameType | None) -> Iterable[CodeType]:
+    while frame is not None:
+        yield frame.f_code
+        frame = frame.f_back
+
+
+def _left_behind(frame: FrameType | None) -> list[Any]:
+    found = {id(thing): thing for thing in gc.get_objects(0) if type(thing) in _SUSPENDED}
+    found.update((id(thing), thing) for thing in gc.get_objects(1) if type(thing) in _SUSPENDED)
+    reach: list[Any] = []
+    while frame is not None:
+        reach.extend(frame.f_locals.values())
+        frame = frame.f_back
+    for _ in range(3):
+        reach = [thing for thing in gc.get_referents(*reach) if gc.is_tracked(thing)] if len(reach) < 10_000 else []
+        found.update((id(thing), thing) for thing in reach if type(thing) in _SUSPENDED)
+    return list(found.values())
