@@ -28,6 +28,7 @@ from .core.timeline import Instant, Timeline
 from .host import clock
 from .host.readers import Readers
 from .host.strands import Strands
+from .host.threads import Mode, Threads
 from .observers import observers
 from .schedules.base import Schedule
 from .schedules.sets import Jitter, Within
@@ -49,7 +50,7 @@ class Rig:
 
     def __init__(
         self, start: Instant = "2031-03-03T09:00", zone: dt.tzinfo | str = "UTC", seed: int | str = 0,
-        policy: Policy | None = None, payload: Payload = "json",
+        policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool = False,
     ) -> None:  # fmt: skip
         check_payload(payload)
         if isinstance(seed, bool) or not isinstance(seed, (int, str)):
@@ -59,6 +60,7 @@ class Rig:
         timeline = Timeline(zone)
         self._engine = Engine(timeline, timeline.ns(start, what="start"), seed)
         self._engine.carrier = Strands()
+        self._threads = Threads(self._engine, threads, strict)
         self._engine.lenient = lambda: bool(self._taps)
         self._timeline = timeline
         self._policy = policy or Policy()
@@ -345,7 +347,7 @@ class Rig:
                 return self
             raise RigStateError("this rig is entered already; leave it before entering it again")
         if self._readers is None:
-            self._readers = Readers(self._engine, self._advance_ns)
+            self._readers = Readers(self._engine, self._advance_ns, self._threads)
         clock.enter(self._readers)
         self._thread = me
         try:

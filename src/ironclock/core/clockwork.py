@@ -104,9 +104,19 @@ class Clockwork:
 
     def advance_to(self, until_ns: int) -> None:
         """Run what is due up to and including an instant, and stand there."""
+        heap = self._heap
+        if not (self.running or self._uneven or self.watches or (heap and heap[0][0] <= until_ns)):
+            self.now = max(self.now, until_ns)  # nothing happens until then
+            self.forget_present()
+            return
         self.run_until(until_ns)
         self.now = max(self.now, until_ns)
         self.forget_present()
+
+    @property
+    def uneven_now(self) -> bool:
+        """Whether there is something to do at this very instant."""
+        return self._uneven
 
     def forget_present(self) -> None:
         """Empty every stock of the present instant."""
@@ -123,6 +133,9 @@ class Clockwork:
 
     def _loop(self) -> None:
         heap = self._heap
+        # A task that stands still leaves its event unfinished, and a new loop goes on here.
+        if self.watches and self._look():
+            return
         while True:
             if self._uneven:
                 self._dispatch()
@@ -255,8 +268,16 @@ class Clockwork:
             self.carrier.resume(task)
 
     def _interrupt(self, task: Task) -> None:
-        if task.parked:
-            self.carrier.throw(task, task.late())
+        if task.parked and task.deadline_ns >= 0:
+            self.raise_in(task, task.late())
+
+    def raise_in(self, task: Task, error: BaseException) -> None:
+        """Interrupt a task that stands still: with an error, or in the way that it asks for."""
+        if task.interrupt is not None:
+            task.interrupt()
+            self.carrier.resume(task)
+        else:
+            self.carrier.throw(task, error)
 
     def stop(self, error: IronClockError) -> IronClockError:
         """End the whole run with an error that no `except` in a job can swallow; return it where none is running."""

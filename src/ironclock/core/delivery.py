@@ -42,6 +42,8 @@ class Delivery:
         """How the host runs a coroutine to its end."""
         self.run_forked: Callable[[Attempt], Any] | None = None
         """How the host runs an attempt in a child process that really dies at its seam."""
+        self.died: Callable[[Attempt], None] | None = None
+        """Told of every attempt whose worker has died."""
         self._again: dict[int, tuple[int, int]] = {}
 
     # --- an attempt begins --------------------------------------------------------------------------
@@ -287,6 +289,8 @@ class Delivery:
         attempt.outcome = "crashed"
         attempt.ended_ns = engine.now
         self._leave(attempt)
+        if self.died is not None:
+            self.died(attempt)
         engine.record("crashed", job, attempt.number, where)
         self.strays.pop((job.number, attempt.number), None)
         engine.current = None
@@ -344,8 +348,7 @@ class Delivery:
     def _throw_now(self, both: tuple[Attempt, BaseException]) -> None:
         attempt, error = both
         if attempt.outcome == "running" and attempt.parked:
-            attempt.wake_ns = 1 << 62
-            self._engine.carrier.throw(attempt, error)
+            self._engine.raise_in(attempt, error)
 
     def kill(self, attempt: Attempt, then: str) -> None:
         """End an attempt where it stands: no `except`, no `finally`. Then its job is withdrawn, or put back."""
@@ -353,6 +356,8 @@ class Delivery:
         itself = engine.current is attempt
         counted = attempt.counts
         self._leave(attempt)
+        if self.died is not None:
+            self.died(attempt)
         attempt.error = WorkerDied(f"attempt {attempt.number} of {job.id} was killed ({then})")
         self._over(attempt, "cancelled", attempt.error, UNHEARD)
         if counted and job.state == "running":

@@ -427,11 +427,10 @@ class Engine(Clockwork):
         job = attempt.job
         now = self.now
         what: Outcome = "failed"
-        if attempt.deadline_ns >= 0:
-            if attempt.error is not None:
-                error = attempt.error  # the timeout, whatever the job made of it
-            if isinstance(error, AttemptTimeout):
-                what = "timed-out"
+        if attempt.error is not None:
+            error = attempt.error  # the timeout, whatever the job made of it
+        if isinstance(error, AttemptTimeout):
+            what = "timed-out"
         if attempt.odd and self.delivery.failed(attempt, error, what):
             return
         attempt.error = job.error = error

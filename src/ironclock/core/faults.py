@@ -84,8 +84,9 @@ class Fault:
     def describe(self) -> str:
         """Return the fault in words."""
         words = {
-            "slow": f"slow by {spell(self.by_ns)}", "refuse": "refuse enqueue", "lose_ack": "lose the acknowledgement of",
-            "twice": "deliver twice", "delay": f"deliver late by {spell(self.by_ns)}",
+            "slow": f"slow by {spell(self.by_ns)}", "refuse": "refuse enqueue",
+            "lose_ack": "lose the acknowledgement of", "twice": "deliver twice",
+            "delay": f"deliver late by {spell(self.by_ns)}",
         }  # fmt: skip
         where = f" at {self.at!r}" if self.at != "start" or self.kind == "crash" else ""
         return f"{words.get(self.kind, self.kind)} {self.job or 'any job'}{where}"
@@ -128,7 +129,8 @@ class Faults:
         visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         """Make attempts raise `error` at a seam: before their code runs (``"start"``), ``"before NAME"`` or
-        ``"after NAME"`` of an effect, ``"enqueue"``, ``"after enqueue"``, ``"sleep"``, ``"commit"``, ``"after commit"``.
+        ``"after NAME"`` of an effect, ``"enqueue"``, ``"after enqueue"``, ``"sleep"``, ``"commit"``,
+        ``"after commit"``.
 
         `visits` counts from 1 how often an attempt passes the seam. Raises `InputError` or `PolicyError`.
         """

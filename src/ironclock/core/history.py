@@ -29,7 +29,8 @@ if TYPE_CHECKING:
 
 Record: TypeAlias = "tuple[int, str, Job | None, int, Any, int, CodeType | None, int]"
 """Nanoseconds since the epoch; what happened; the job; the attempt's number (0: none); the detail that `_SHAPES`
-knows; after a failure the wait in nanoseconds, `DEAD`, `DROPPED` or `UNHEARD` (it changes nothing for the job); where the error was raised: code, instruction."""
+knows; after a failure the wait in nanoseconds, `DEAD`, `DROPPED` or `UNHEARD` (it changes nothing for the job);
+where the error was raised: code, instruction."""
 
 DEAD, DROPPED, UNHEARD = -1, -2, -3
 ENDED_BADLY = ("failed", "timed-out", "cancelled")
@@ -47,8 +48,9 @@ class Entry:
 
     `at` is the instant in the rig's zone and `ns` the same in nanoseconds since the epoch; `what` one of
     enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued, discarded, refused, expired,
-    lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop, progress, effect, note; `job` the job's
-    id, `name` its type, `attempt` the attempt's number (0: none); `data` the rest, as it stands in a saved file.
+    lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop, progress, effect, note; `job`
+    the job's id, `name` its type, `attempt` the attempt's number (0: none); `data` the rest, as it
+    stands in a saved file.
     """
 
     at: dt.datetime

@@ -49,6 +49,7 @@ class Attempt(Task):
         self.deadline_ns = -1
         self.wake_ns = -1
         self.parked = False
+        self.interrupt = None
         self.strand = None
         self.odd = False  # whether its end needs a closer look than the usual one
         self.line = ""  # where the error was raised, as file:line
@@ -63,6 +64,7 @@ class Attempt(Task):
     def late(self) -> BaseException:
         """Return the error that it is interrupted with at its deadline, and note it as its own."""
         allowed = spell(self.deadline_ns - self.started_ns)
+        self.deadline_ns = -1  # a job that takes no notice is not told again
         self.error = AttemptTimeout(f"attempt {self.number} of {self.job.id} used up its timeout of {allowed}")
         return self.error
 

@@ -88,8 +88,8 @@ class JobType:
     """A callable with its policy, under a name. Made by `Rig.job`."""
 
     __slots__ = (
-        "_fits", "_signature", "admits", "awaits", "expires_ns", "fn", "lease_ns", "name", "policy", "priority", "queue",
-        "retry", "special", "takes_ns", "timeout_ns",
+        "_fits", "_signature", "admits", "awaits", "expires_ns", "fn", "lease_ns", "name", "policy", "priority",
+        "queue", "retry", "special", "takes_ns", "timeout_ns",
     )  # fmt: skip
 
     def __init__(self, fn: Callable[..., Any], name: str, policy: Policy) -> None:
@@ -168,7 +168,9 @@ _COROUTINE = 0x80  # inspect.CO_COROUTINE, without importing inspect
 def _is_async(fn: Any) -> bool:
     fn = getattr(fn, "func", fn)  # functools.partial
     fn = getattr(fn, "__func__", fn)
-    code = getattr(fn, "__code__", None) or getattr(getattr(type(fn), "__call__", None), "__code__", None)
+    code = getattr(fn, "__code__", None)
+    if code is None and not isinstance(fn, type) and callable(fn):
+        code = getattr(type(fn).__call__, "__code__", None)
     return bool(code is not None and code.co_flags & _COROUTINE)
 
 

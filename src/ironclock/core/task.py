@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -11,7 +12,10 @@ if TYPE_CHECKING:
 class Task:
     """An attempt, or a simulated thread. `deadline_ns` is where it is interrupted; -1 where nothing does that."""
 
-    __slots__ = ("deadline_ns", "job", "parked", "strand", "wake_ns")
+    __slots__ = ("deadline_ns", "interrupt", "job", "parked", "strand", "wake_ns")
+
+    own_locals = False
+    """Whether it has its own values of every thread-local variable."""
 
     job: Job | None
 
@@ -19,6 +23,7 @@ class Task:
         self.job = job
         self.deadline_ns = -1
         self.parked = False
+        self.interrupt: Callable[[], None] | None = None  # how it is interrupted, if not by an error raised in it
         self.wake_ns = -1  # before which a wake-up call is an old one
         self.strand: Any = None  # what the host suspends and resumes
 
@@ -26,6 +31,9 @@ class Task:
     def priority(self) -> int:
         """Where it stands among what is due at the same instant."""
         return 0 if self.job is None else self.job.priority
+
+    def swap_locals(self) -> None:
+        """Exchange its own thread-local values for those in place."""
 
     def late(self) -> BaseException:
         """Return the error that it is interrupted with at its deadline."""

@@ -14,18 +14,15 @@ from typing import Any
 
 from ..core.errors import RigStateError
 from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
+from .locks import condition_wait, entries
 from .readers import BUILTINS, REAL, Readers, by_thread
 from .selecting import places, simulated
+from .threads import replacements
 
-get_ident = _thread.get_ident
+_ident = Builtin(_thread.get_ident)
+get_ident = _ident.real  # which goes on telling real threads apart
 
 _entered: dict[int, Readers] = {}  # by thread; the interpreter has one set of clock functions, and so have we
-_starters = [
-    Builtin(getattr(_thread, name))
-    for name in ("start_new_thread", "start_new", "start_joinable_thread")
-    if hasattr(_thread, name) and (name != "start_new" or _thread.start_new is not _thread.start_new_thread)
-]
-
 _ENTRIES = [TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")] + [
     TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")
 ]
@@ -39,15 +36,15 @@ def enter(readers: Readers) -> None:
     _entered[me] = readers
     readers.begin()
     if len(_entered) == 1:
-        for starter in _starters:
-            starter.point(_starting(starter.real))
-        for entry, replacement in zip(_ENTRIES, _REPLACEMENTS, strict=True):
+        for builtin, stand_in in _THREADS:
+            builtin.point(stand_in)
+        for entry, replacement in _ENTRY_PAIRS:
             entry.put(replacement)
-        for place in _SELECTS:
-            place.point(simulated(place.real, _sleep_here))
+        for place, waiting in _WAITS:
+            place.point(waiting)
         for reference in _REFERENCES:
             reference.point()
-        modified(dt.date)  # and with it its subclasses
+        _tell_types()
     _arrange()
 
 
@@ -58,15 +55,15 @@ def leave() -> None:
     if _entered:
         _arrange()
         return
-    for builtin in (*BUILTINS.values(), *_starters):
+    for builtin in (*BUILTINS.values(), *(builtin for builtin, _ in _THREADS)):
         builtin.restore()
-    for entry in _ENTRIES:
+    for entry, _ in _ENTRY_PAIRS:
         entry.restore()
-    for place in _SELECTS:
+    for place, _ in _WAITS:
         place.restore()
     for reference in _REFERENCES:
         reference.restore()
-    modified(dt.date)
+    _tell_types()
 
 
 def _arrange() -> None:
@@ -77,13 +74,15 @@ def _arrange() -> None:
         builtin.point(functions[name])
 
 
-def _starting(real: Callable[..., Any]) -> Callable[..., Any]:
-    def start(*args: Any, **kwargs: Any) -> Any:
-        for name, builtin in BUILTINS.items():
-            builtin.point(_LOOKUPS[name])
-        return real(*args, **kwargs)
+def _here() -> Readers | None:
+    """Return the world that the calling thread has entered."""
+    return _entered.get(get_ident())
 
-    return start
+
+def _another_thread() -> None:
+    """Let every reader look up who asks, from now on."""
+    for name, builtin in BUILTINS.items():
+        builtin.point(_LOOKUPS[name])
 
 
 def _lookup(name: str) -> Callable[..., Any]:
@@ -192,9 +191,27 @@ _REFERENCES = [
 ]
 
 
-def _sleep_here() -> Callable[[float], None] | None:
-    readers = _entered.get(get_ident())
-    return None if readers is None else readers.sleep
+_LOCK_ENTRIES = entries(_here)
+_ENTRY_PAIRS = [*zip(_ENTRIES, _REPLACEMENTS, strict=True), *_LOCK_ENTRIES]
+_TYPES = (dt.date, *{entry.owner: None for entry, _ in _LOCK_ENTRIES})  # a date's subclasses follow it
 
 
-_SELECTS = places()
+def _tell_types() -> None:
+    for owner in _TYPES:
+        modified(owner)
+
+
+def _stand_ins() -> list[tuple[Builtin, Callable[..., Any]]]:
+    made: list[tuple[Builtin, Callable[..., Any]]] = []
+    seen = set()
+    for name, stand_in in replacements(_here, _another_thread):
+        function = getattr(_thread, name, None)
+        if function is not None and id(function) not in seen:  # two names may stand for one function
+            seen.add(id(function))
+            builtin = Builtin(function)
+            made.append((builtin, stand_in(builtin.real)))
+    return made
+
+
+_THREADS = _stand_ins()
+_WAITS = [*((place, simulated(place.real, _here)) for place in places()), condition_wait(_here)]

@@ -42,6 +42,9 @@ _astimezone = dt.datetime.astimezone
 _timestamp = dt.datetime.timestamp
 
 
+STREAMS = ("time", "time_ns", "monotonic", "monotonic_ns")
+
+
 class ByThread(threading.local):
     """For each thread, what is left of the values that its readers hand out; without a rig, the real clock's."""
 
@@ -57,8 +60,9 @@ by_thread = ByThread()
 class Readers:
     """The clock functions of one rig. `functions` maps a name in `time` to its stand-in."""
 
-    def __init__(self, engine: Engine, advance: Callable[[int], None]) -> None:
+    def __init__(self, engine: Engine, advance: Callable[[int], None], threads: Any) -> None:
         self.engine = engine
+        self.threads = threads
         self._advance = advance
         self._zone = engine.timeline.zone
         self._patience: tuple[int, int] = (-1, -1)
@@ -78,7 +82,7 @@ class Readers:
 
     def begin(self) -> None:
         """Take the calling thread off the real clock."""
-        by_thread.__dict__.update(dict.fromkeys(("time", "time_ns", "monotonic", "monotonic_ns"), ()))
+        by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
         self.engine.forget_present()
 
     # --- instants -----------------------------------------------------------------------------------
@@ -131,7 +135,8 @@ class Readers:
         if progress != self._patience:
             self._patience = progress
             return 0
-        job = f"{engine.current.job.name} ({engine.current.job.id})" if engine.current else "the test's own code"
+        running = None if engine.current is None else engine.current.job
+        job = f"{running.name} ({running.id})" if running else "the test's own code"
         error = StuckError(
             f"{job} reads the clock over and over without letting it move, at {calling()}; the clock stands at "
             f"{engine.timeline.text(engine.now)} until the code sleeps or returns"
@@ -155,6 +160,15 @@ class Readers:
             raise RigStateError("a callback of the rig (a fault's predicate, a wait) may not sleep")
         else:
             self._advance(ns)
+
+    def real_wait(self, free: Callable[[], Any], seconds: float) -> bool:
+        """Let real time pass until `free()`, at most some seconds; other real threads may bring it about."""
+        end = REAL["monotonic"]() + seconds
+        while not free():
+            if REAL["monotonic"]() >= end:
+                return False
+            REAL["sleep"](0.001)
+        return True
 
     # --- time.* over struct_time --------------------------------------------------------------------
 

@@ -67,6 +67,8 @@ class Strands:
         here = task.strand = greenlet.getcurrent()
         self._parked[id(here)] = here
         events = _loop_aside()
+        if task.own_locals:
+            task.swap_locals()
         try:
             if self._spares:
                 self._spares.pop().switch()
@@ -76,6 +78,8 @@ class Strands:
                 self._main.switch()
         finally:
             self._parked.pop(id(here), None)
+            if task.own_locals:
+                task.swap_locals()
             if events is not None:
                 _loop_back(events)
 

@@ -1,0 +1,270 @@
+"""Locks in simulated time: whoever has to wait for one stands still while the rest of the rig goes on.
+
+The lock itself stays what it is: it is taken for real as soon as it is free. Only the waiting is simulated. A
+reentrant lock belongs to a real thread, of which a rig has only one; so who of its tasks holds it is kept here.
+"""
+
+from __future__ import annotations
+
+import _thread
+import queue
+import sys
+import threading
+from collections.abc import Callable
+from types import FunctionType
+from typing import Any, cast
+
+from ..core.durations import NS
+from ..core.errors import StuckError
+from ..core.where import calling
+from .inplace import PythonFunction, TypeEntry
+
+Here = Callable[[], Any]
+
+DAY_NS = 86_400 * NS
+
+GRACE_S = 0.05
+"""How long, in real seconds, a wait gives other real threads before it lets simulated time pass."""
+
+_Lock = type(_thread.allocate_lock())
+_RLock: Any = _thread.RLock
+_SimpleQueue = queue.SimpleQueue
+
+
+starting: list[Any] = []
+"""Real threads that have been started and have not come to their first line yet."""
+
+
+def others_run() -> bool:
+    """Whether there are real threads beside this one."""
+    return bool(starting) or len(sys._current_frames()) > 1
+
+
+def block(world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str) -> bool:
+    """Let simulated time pass until `take` succeeds, at most `timeout` seconds (-1: no limit)."""
+    engine = world.engine
+    until = None if timeout < 0 else engine.now + round(timeout * NS)
+    grace, span = GRACE_S, NS
+    while not take():
+        if until is not None and engine.now >= until:
+            return False
+        if others_run():
+            # One of them may release it at any real moment: simulated time is let go on in steps that grow.
+            if world.real_wait(free, grace):
+                continue
+            grace, step = GRACE_S / 10, engine.now + span
+            span = min(span * 2, DAY_NS)
+            if engine.current is None and engine.next_due_ns is None and until is None:
+                continue  # nothing simulated is left that could
+            engine.wait(free, step if until is None else min(step, until))
+            continue
+        if not engine.wait(free, until) and until is None and not others_run() and not take():
+            raise StuckError(
+                f"{engine.current or 'the test'} waits for {what} that nothing is left to release, at {calling()}"
+            )
+    return True
+
+
+def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
+    """Return the methods of the built-in lock types with their stand-ins."""
+    made = [(TypeEntry(_Lock, name), None) for name in ("acquire", "acquire_lock", "__enter__")]
+    acquire, enter = _plain(_method(made[0][0]), _Lock.locked, here)
+    found: list[tuple[TypeEntry, Any]] = [(made[0][0], acquire), (made[1][0], acquire), (made[2][0], enter)]
+    found += _reentrant(here)
+    getter = TypeEntry(_SimpleQueue, "get")
+    found.append((getter, _getter(_method(getter), here)))
+    handle = getattr(_thread, "_ThreadHandle", None)
+    if handle is not None:
+        found += _handles(handle, here)
+    return found
+
+
+def _method(entry: TypeEntry) -> Callable[..., Any]:
+    method: Callable[..., Any] = entry.saved
+    return method
+
+
+def _plain(real: Callable[..., Any], locked: Callable[[Any], bool], here: Here) -> tuple[Any, Any]:
+    def acquire(lock: Any, blocking: bool = True, timeout: float = -1) -> bool:
+        if blocking and timeout == -1 and real(lock, False):
+            return True
+        world = here()
+        if world is None or not blocking or not _sound(timeout):
+            return bool(real(lock, blocking, timeout))
+        if real(lock, False):
+            return True
+        return block(world, lambda: real(lock, False), lambda: not locked(lock), timeout, "a lock")
+
+    def enter(lock: Any) -> bool:
+        return real(lock, False) or acquire(lock)
+
+    return acquire, enter
+
+
+def _sound(timeout: Any) -> bool:
+    """Whether a timeout is one that the real method would take; others are left to its own errors."""
+    return isinstance(timeout, (int, float)) and (timeout == -1 or 0 <= timeout <= threading.TIMEOUT_MAX)
+
+
+def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
+    names = ("acquire", "__enter__", "release", "__exit__", "_is_owned", "_release_save", "_acquire_restore")
+    slots = {name: TypeEntry(_RLock, name) for name in names}
+    real_acquire, real_release = _method(slots["acquire"]), _method(slots["release"])
+    real_owned, real_save = _method(slots["_is_owned"]), _method(slots["_release_save"])
+    real_restore = _method(slots["_acquire_restore"])
+
+    def holder(world: Any, lock: Any) -> list[Any] | None:
+        held: list[Any] | None = world.threads.owned.get(id(lock))
+        if held is not None and not real_owned(lock):  # released behind our back, by a reference taken earlier
+            del world.threads.owned[id(lock)]
+            return None
+        return held
+
+    def take(world: Any, lock: Any) -> bool:
+        me, held = world.engine.current, holder(world, lock)
+        if held is not None and held[0] is not me:
+            return False
+        if not real_acquire(lock, False):
+            return False
+        if held is not None:
+            held[1] += 1
+        else:
+            world.threads.owned[id(lock)] = [me, 1, lock]
+        return True
+
+    def free(world: Any, lock: Any) -> bool:
+        if holder(world, lock) is not None:
+            return False
+        if real_acquire(lock, False):
+            real_release(lock)
+            return True
+        return False
+
+    def acquire(lock: Any, blocking: bool = True, timeout: float = -1) -> bool:
+        world = here()
+        if world is None or not _sound(timeout) or (not blocking and timeout != -1):
+            return bool(real_acquire(lock, blocking, timeout))
+        if take(world, lock):
+            return True
+        if not blocking:
+            return False
+        return block(world, lambda: take(world, lock), lambda: free(world, lock), timeout, "a reentrant lock")
+
+    def release(lock: Any) -> None:
+        world = here()
+        if world is not None:
+            held = holder(world, lock)
+            if held is not None:
+                if held[0] is not world.engine.current:
+                    raise RuntimeError("cannot release un-acquired lock")
+                held[1] -= 1
+                if held[1] == 0:
+                    del world.threads.owned[id(lock)]
+        real_release(lock)
+
+    def leave(lock: Any, *_: Any) -> None:
+        release(lock)
+
+    def is_owned(lock: Any) -> bool:
+        world = here()
+        held = None if world is None else holder(world, lock)
+        if held is not None:
+            return held[0] is world.engine.current
+        return bool(real_owned(lock))
+
+    def release_save(lock: Any) -> Any:
+        world = here()
+        if world is not None:
+            world.threads.owned.pop(id(lock), None)
+        return real_save(lock)
+
+    def acquire_restore(lock: Any, state: Any) -> None:
+        world = here()
+        if world is None:
+            real_restore(lock, state)
+            return
+        acquire(lock)
+        real_release(lock)
+        real_restore(lock, state)
+        world.threads.owned[id(lock)] = [world.engine.current, state[0], lock]
+
+    stand_ins = (acquire, acquire, release, leave, is_owned, release_save, acquire_restore)
+    return [(slots[name], stand_in) for name, stand_in in zip(names, stand_ins, strict=True)]
+
+
+def _getter(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def get(self: Any, block: bool = True, timeout: float | None = None) -> Any:
+        world = here()
+        if world is None or not block or (timeout is not None and timeout < 0):
+            return real(self, block, timeout)
+        taken: list[Any] = []
+
+        def take() -> bool:
+            try:
+                taken.append(real(self, False))
+            except queue.Empty:
+                return False
+            return True
+
+        limit = -1 if timeout is None else timeout
+        if take() or _block(world, take, lambda: not self.empty(), limit, "an item of a queue"):
+            return taken[0]
+        raise queue.Empty
+
+    return get
+
+
+_block = block
+
+
+def _handles(handle_type: Any, here: Here) -> list[tuple[TypeEntry, Any]]:
+    """Thread handles, which Python 3.13 joins its threads by."""
+    join_entry, done_entry = TypeEntry(handle_type, "join"), TypeEntry(handle_type, "is_done")
+    real_join, real_done = _method(join_entry), _method(done_entry)
+
+    def side_of(world: Any, handle: Any) -> Any:
+        found = None if world is None else world.threads.handles.get(id(handle))
+        return None if found is None else found[1]
+
+    def join(handle: Any, timeout: float | None = None) -> None:
+        world = here()
+        side = side_of(world, handle)
+        if side is None:
+            if timeout is None:
+                real_join(handle)
+            else:
+                real_join(handle, timeout)
+        elif side is world.engine.current:
+            raise RuntimeError("Cannot join current thread")
+        elif not side.done:
+            limit = -1 if timeout is None or timeout < 0 else timeout
+            block(world, lambda: side.done, lambda: side.done, limit, "the end of a thread")
+
+    def is_done(handle: Any) -> bool:
+        side = side_of(here(), handle)
+        return bool(real_done(handle)) if side is None else bool(side.done)
+
+    return [(join_entry, join), (done_entry, is_done)]
+
+
+def condition_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
+    """Return `threading.Condition.wait` with its stand-in.
+
+    A condition that was made before the rig was entered keeps its lock's methods as they were then; here it
+    comes to those that stand there now.
+    """
+    place = PythonFunction(cast(FunctionType, threading.Condition.wait))
+
+    def wait(self: Any, timeout: float | None = None) -> Any:
+        lock = self._lock
+        if here() is None or type(lock) is not _RLock:
+            return place.real(self, timeout)
+        kept = self._release_save, self._acquire_restore, self._is_owned
+        self._release_save, self._acquire_restore = lock._release_save, lock._acquire_restore
+        self._is_owned = lock._is_owned
+        try:
+            return place.real(self, timeout)
+        finally:
+            self._release_save, self._acquire_restore, self._is_owned = kept
+
+    return place, wait
