@@ -13,13 +13,22 @@ if TYPE_CHECKING:
     from typing import Any
 
     from . import laws as laws
+    from . import stands as stands
+    from .capture.endpoint import DeliveryFailed as DeliveryFailed
+    from .capture.endpoint import DeliveryRejected as DeliveryRejected
+    from .capture.endpoint import DeliveryTimeout as DeliveryTimeout
+    from .capture.outbox import Columns as Columns
     from .capture.readings import Enqueue as Enqueue
     from .capture.readings import reading as reading
     from .capture.taps import Tap as Tap
     from .core.durations import Duration as Duration
+    from .core.effects import Effect as Effect
+    from .core.errors import AttemptCancelled as AttemptCancelled
     from .core.errors import AttemptTimeout as AttemptTimeout
+    from .core.errors import DuplicateJob as DuplicateJob
     from .core.errors import DurationError as DurationError
     from .core.errors import EnqueueRefused as EnqueueRefused
+    from .core.errors import FlowError as FlowError
     from .core.errors import HistoryError as HistoryError
     from .core.errors import InputError as InputError
     from .core.errors import InstantError as InstantError
@@ -27,11 +36,16 @@ if TYPE_CHECKING:
     from .core.errors import NotDry as NotDry
     from .core.errors import PayloadError as PayloadError
     from .core.errors import PolicyError as PolicyError
+    from .core.errors import ResourceTimeout as ResourceTimeout
+    from .core.errors import ResponseLost as ResponseLost
     from .core.errors import RigStateError as RigStateError
     from .core.errors import SelectionError as SelectionError
+    from .core.errors import StandError as StandError
+    from .core.errors import StrictError as StrictError
     from .core.errors import StuckError as StuckError
     from .core.errors import TapError as TapError
     from .core.errors import UnknownJob as UnknownJob
+    from .core.errors import WorkerDied as WorkerDied
     from .core.errors import ZoneError as ZoneError
     from .core.history import Entry as Entry
     from .core.history import History as History
@@ -60,11 +74,15 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 _HOMES = {
+    "capture.endpoint": "DeliveryFailed DeliveryRejected DeliveryTimeout",
+    "capture.outbox": "Columns",
     "capture.readings": "Enqueue reading",
     "capture.taps": "Tap",
     "core.durations": "Duration",
-    "core.errors": "AttemptTimeout DurationError EnqueueRefused HistoryError InputError InstantError IronClockError "
-    "NotDry PayloadError PolicyError RigStateError SelectionError StuckError TapError UnknownJob ZoneError",
+    "core.effects": "Effect",
+    "core.errors": "AttemptCancelled AttemptTimeout DuplicateJob DurationError EnqueueRefused FlowError HistoryError "
+    "InputError InstantError IronClockError NotDry PayloadError PolicyError ResourceTimeout ResponseLost RigStateError "
+    "SelectionError StandError StrictError StuckError TapError UnknownJob WorkerDied ZoneError",
     "core.history": "Entry History",
     "core.jobs": "Attempt Job",
     "core.jobset": "JobSet",
@@ -80,7 +98,7 @@ _HOMES = {
     "schedules.rules": "rrule",
     "schedules.sun": "sun",
 }
-_MODULES = ("laws",)
+_MODULES = ("laws", "stands")
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
 __all__ = sorted([*_HOME_OF, *_MODULES, "__version__"])

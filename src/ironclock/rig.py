@@ -4,46 +4,46 @@ from __future__ import annotations
 
 import datetime as dt
 import threading
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, contextmanager
 from types import TracebackType
-from typing import Any, get_args
+from typing import Any, Literal, cast
 
-from .capture.payload import Payload, check_payload, through_json
-from .capture.readings import Enqueue, Reading
-from .capture.taps import Tap
-from .capture.targets import find
+from .capture.intake import Intake
+from .capture.payload import Payload
 from .core.durations import Duration, to_ns
+from .core.effects import Effects
 from .core.engine import Engine
-from .core.errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob, nearest
-from .core.faults import Faults
+from .core.errors import InputError, InstantError, PolicyError, RigStateError, nearest
 from .core.history import History
-from .core.jobs import OPEN, Job
+from .core.jobs import CLOSED, OPEN, Attempt, Job
 from .core.jobset import DeadLetters, JobSet
-from .core.laws import Law, check
-from .core.policy import Call, JobType, Policy, job_name
-from .core.pool import Pool
-from .core.retry import Retry
+from .core.laws import Law, World, check
+from .core.policy import Call, Policy
+from .core.requests import Request
+from .core.signals import Signals
 from .core.timeline import Instant, Timeline
+from .core.transactions import Transaction
 from .host import clock
 from .host.readers import Readers
 from .host.strands import Strands
 from .host.threads import Mode, Threads
 from .observers import observers
-from .schedules.base import Schedule
-from .schedules.sets import Jitter, Within
-from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
+from .schedules.timetable import Timetable
+from .setting import Setting
 
-_STATES = (*OPEN, "done", "dead", "dropped", "withdrawn")
+_STATES = (*OPEN, *CLOSED)
 
 
-class Rig:
+class Rig(Setting):
     """A simulated world for one test: clock, queues, workers, faults, history.
 
     Parameters: `start` the instant at which it begins, `zone` the time zone that text and naive local time are
     read in, `seed` what every random choice follows from, `policy` how a job is treated that says nothing else,
-    `payload` whether arguments must survive JSON (``"json"``) or not (``"any"``).
-    Raises `InputError` for a value that cannot be used.
+    `payload` whether arguments must survive JSON (``"json"``) or not (``"any"``), `threads` which threads that are
+    started in it run in simulated time: ``"simulated"`` all, ``"real"`` none, or (None) those that jobs start, timers
+    and the workers of executors. `strict` makes it an error for a job to open a socket, or to start a thread unless
+    `threads` says what becomes of it. Raises `InputError` for a value that cannot be used.
 
     Entered (``with rig:``), every reader of time in this thread follows the rig's clock, and taps are in place.
     """
@@ -52,197 +52,106 @@ class Rig:
         self, start: Instant = "2031-03-03T09:00", zone: dt.tzinfo | str = "UTC", seed: int | str = 0,
         policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool = False,
     ) -> None:  # fmt: skip
-        check_payload(payload)
         if isinstance(seed, bool) or not isinstance(seed, (int, str)):
             raise InputError(f"seed is {seed!r}; give a whole number or text")
         if policy is not None and not isinstance(policy, Policy):
             raise PolicyError(f"policy is {policy!r}; give an ic.Policy(...)")
+        if threads not in (None, "simulated", "real"):
+            raise InputError(f"threads is {threads!r}; give 'simulated', 'real' or None")
         timeline = Timeline(zone)
-        self._engine = Engine(timeline, timeline.ns(start, what="start"), seed)
-        self._engine.carrier = Strands()
-        self._threads = Threads(self._engine, threads, strict)
-        self._engine.lenient = lambda: bool(self._taps)
+        engine = self._engine = Engine(timeline, timeline.ns(start, what="start"), seed)
+        engine.carrier = Strands()
+        engine.lenient = lambda: bool(self._taps)
         self._timeline = timeline
         self._policy = policy or Policy()
-        self.schedules = Timetable(self._engine)
+        self._intake = Intake(engine, self._policy, payload)
+        self._signals = Signals(engine, self._intake.enqueue)
+        self._threads = Threads(engine, threads, strict)
+        self._stands: dict[str, Any] = {}
+        engine.delivery.died.append(self._threads.die_with)
+        engine.delivery.await_result = self._await
+        engine.delivery.run_forked = self._fork
+        self._loops: Any = None
+        self._forks: Any = None
+        self.schedules = Timetable(engine)
         """The schedules by name."""
-        self._payload: Payload = payload
-        self._taps: list[Tap] = []
+        self._taps: list[Any] = []
         self._readers: Readers | None = None
         self._thread: int | None = None
         self._held = 0  # entered on the test's behalf, so that one more `with rig:` is no mistake
         for observer in observers:
             observer(self)
 
-    # --- setting up ---------------------------------------------------------------------------------
-
-    def job(
-        self, fn: Callable[..., Any], *, name: str | None = None, queue: str | None = None,
-        retry: Retry | None = None, timeout: Duration | None = None, priority: int | None = None,
-        takes: Duration | None = None,
-    ) -> JobType:  # fmt: skip
-        """Return a job type: `fn` under a name (its own, unless given) with a policy. See `Policy`.
-
-        Raises `InputError` for what cannot be called and for a name that another callable has.
-        """
-        known = name if name is not None else job_name(fn)
-        if not callable(fn):
-            raise InputError(f"a job is a callable, not {fn!r} ({type(fn).__name__})")
-        if not isinstance(known, str) or not known:
-            raise InputError(f"name is {name!r}; give text")
-        policy = self._policy.but(queue=queue, retry=retry, timeout=timeout, priority=priority, takes=takes)
-        other = self._engine.types.get(known)
-        if other is not None and other.fn is not fn:
-            raise InputError(f"the job name {known!r} stands for {other.fn!r} already; give this one another name")
-        made = self._engine.types[known] = JobType(fn, known, policy)
-        return made
-
-    def workers(self, count: int = 1, *, queues: Mapping[str, int] | Iterable[str] | None = None) -> None:
-        """Add workers. `queues`: a list means strict order, a mapping of name to weight shares them by weight,
-        none serves every queue. A rig without this call has one worker for everything.
-
-        Raises `PolicyError`, or `RigStateError` where a queue has its workers already.
-        """
-        self._engine.add_pool(Pool(count, queues))
-
-    @property
-    def faults(self) -> Faults:
-        """What is made to go wrong."""
-        return self._engine.faults
-
-    def tap(self, target: Any, *, reads: Reading, payload: Payload | None = None, also_real: bool = False) -> Tap:
-        """Turn calls of a real callable into jobs while the rig is entered.
-
-        Parameters: `target` an import path (``"tern_line.jobs:put"``) or the object itself; `reads` what a call
-        asks for (`reading`, or a function of the real call's arguments that returns an `Enqueue`); `payload` as
-        for the rig; `also_real` calls the real callable as well, and gives its answer back.
-        Raises `TapError` where the target does not exist or cannot be replaced.
-        """
-        if payload is not None:
-            check_payload(payload)
-        made = Tap(target, reads, self._put, payload or self._payload, also_real)
-        if any(tap.target.same(made.target) for tap in self._taps):
-            raise RigStateError(f"{made.label} has a tap already")
-        self._taps.append(made)
-        if self._thread is not None:
-            made.install()
-        return made
-
     # --- enqueueing ---------------------------------------------------------------------------------
 
     def enqueue(
         self, call: Call, *, after: Duration | None = None, at: Instant | None = None,
-        queue: str | None = None, priority: int | None = None,
+        queue: str | None = None, priority: int | None = None, key: Any = None,
     ) -> Job:  # fmt: skip
         """Enqueue a call (``job_type.call(...)``), due now, `after` a delay or `at` an instant; return the job.
 
         Raises `InputError` for anything else than a call, both `after` and `at`, or an instant that is past;
-        `UnknownJob` for a job type of another rig; `PayloadError` for arguments that do not survive JSON.
+        `UnknownJob` for a job type of another rig; `PayloadError` for arguments that do not survive JSON;
+        `DuplicateJob` for a unique job while another of its key is pending.
         """
-        if not isinstance(call, Call):
-            hint = "; bind its arguments with .call(...)" if isinstance(call, JobType) else ""
-            raise InputError(f"enqueue takes a call of a job type, not {call!r}{hint}")
-        if self._engine.types.get(call.type.name) is not call.type:
-            raise UnknownJob(
-                f"{call.type.name!r} is no job type of this rig; {nearest(call.type.name, self._engine.types)}"
-            )
-        return self._enqueue(call.type, call.args, call.kwargs, after, at, queue, priority, self._payload)
+        return self._intake.enqueue(call, after, at, queue, priority, key)
 
-    def _enqueue(
-        self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any], after: Duration | None,
-        at: Instant | None, queue: str | None, priority: int | None, payload: Payload,
-    ) -> Job:  # fmt: skip
-        now = due = self._engine.now
-        if after is not None:
-            if at is not None:
-                raise InputError(f"{type.name}: give after={after!r} or at={at!r}, not both")
-            due = now + to_ns(after, what="after")
-        elif at is not None:
-            due = self._timeline.ns(at, what="at")
-            if due < now:
-                raise InstantError(
-                    f"{type.name}: at is {self._timeline.text(due)}, before the rig's now, {self._timeline.text(now)}"
-                )
-        if queue is not None and (not isinstance(queue, str) or not queue):
-            raise PolicyError(f"queue is {queue!r}; give a name")
-        if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):
-            raise PolicyError(f"priority is {priority!r}; give a whole number (the lowest runs first)")
-        copies = False
-        if payload == "json":
-            args, kwargs, copies = through_json(type.name, args, kwargs)
-        job = self._engine.enqueue(type, args, kwargs, due, queue, priority)
-        job.copies = copies
-        return job
+    def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job]:
+        """Let a named event happen; return the jobs that listen to it. Raises `InputError` where nobody listens."""
+        return self._signals.emit(event, args, kwargs)
 
-    def _put(self, order: Enqueue, payload: Payload) -> Job:
-        """Enqueue what a tapped call asked for."""
-        type = self._type_of(order.job, order.policy)
-        call = type.call(*order.args, **order.kwargs)
-        return self._enqueue(type, call.args, call.kwargs, order.after, order.at, order.queue, order.priority, payload)
+    def transaction(self, *, joins: bool = True) -> AbstractContextManager[Transaction]:
+        """Stand for a transaction of the application: it commits at the end of the block, and is rolled back where
+        an error leaves the block.
 
-    def _type_of(self, job: Any, policy: Policy | None) -> JobType:
-        if isinstance(job, JobType):
-            return job
-        types = self._engine.types
-        if isinstance(job, str):
-            found = types.get(job)
-            if found is not None:
-                return found
-            if ":" not in job and "." not in job:
-                raise UnknownJob(
-                    f"a tapped call asked for the job {job!r}, which this rig does not know; register it with "
-                    f"rig.job(...), or give a dotted path; {nearest(job, types)}"
-                )
-            job = find(job)[2]
-        for known in types.values():
-            if known.fn is job:
-                return known
-        name = job_name(job)
-        base, count = name, 2
-        while name in types:
-            name, count = f"{base}-{count}", count + 1
-        made = types[name] = JobType(job, name, policy or self._policy)
-        return made
-
-    # --- schedules ----------------------------------------------------------------------------------
-
-    def schedule(
-        self, name: str, call: Call, schedule: Schedule, *, overlap: Overlap = "allow", missed: Missed = "last",
-        poll: Duration | None = None, jitter: Duration | None = None, starts: Instant | None = None,
-        ends: Instant | None = None, until_done: bool = False,
-    ) -> Scheduled:  # fmt: skip
-        """Run a call on a schedule, in place of the schedule of the same name where there is one.
-
-        Parameters: `overlap` what a firing does while the run before is still open (``"allow"``, ``"skip"``,
-        ``"wait"`` for its end); `missed` which firings run after the scheduler was down (``"all"``, ``"last"``,
-        ``"none"``); `poll` how often the scheduler looks: a firing starts at the next look; `jitter` the span by
-        which firings are late at random; `starts` (included) and `ends` (not included) bound it; `until_done`
-        removes it after its first run that is done. A firing that is due at this very instant counts.
-        Raises `InputError`, `UnknownJob`, `PayloadError`, `DurationError`, `InstantError`.
+        `joins` says whether the queue is part of it. Then what is enqueued inside is enqueued by the commit, and
+        never where it is rolled back. Else workers see it at once (`laws.after_commit`, `faults.fetch_early`).
         """
-        if not isinstance(name, str) or not name:
-            raise InputError(f"name is {name!r}; give text")
-        if not isinstance(call, Call):
-            raise InputError(f"schedule takes a call of a job type, not {call!r}")
-        if not isinstance(schedule, Schedule):
-            raise InputError(f"{schedule!r} is no schedule; give ic.cron(...), ic.every(...) or another")
-        for what, value, known in (("overlap", overlap, get_args(Overlap)), ("missed", missed, get_args(Missed))):
-            if value not in known:
-                raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
-        if self._engine.types.get(call.type.name) is not call.type:
-            raise UnknownJob(f"{call.type.name!r} is no job type of this rig")
-        if self._payload == "json":
-            through_json(call.type.name, call.args, call.kwargs)
-        now = self._engine.now
-        bound = schedule.in_zone(self._timeline.zone).begun(now)
-        if starts is not None or ends is not None:
-            bounds = [None if b is None else self._timeline.ns(b) for b in (starts, ends)]
-            bound = Within(bound, *bounds)
-        late = None if jitter is None else Jitter(to_ns(jitter, what="jitter"), f"{self._engine.seed}:{name}")
-        poll_ns = 0 if poll is None else to_ns(poll, what="poll")
-        made = Scheduled(self.schedules, name, call, bound, overlap, missed, poll_ns, late, until_done)
-        self.schedules.add(made)
-        return made
+        return self._engine.transactions.begin(joins)
+
+    def request(self, name: str, *, on_error: Literal["stop", "go on"] = "stop") -> AbstractContextManager[Request]:
+        """Stand for one request to the application: where an error leaves the block, the history shows what it had
+        enqueued and scheduled by then; else what a `collector` collected runs after it. `on_error` says whether a
+        collected function that raises stops those after it."""
+        return self._engine.requests.handle(name, on_error)
+
+    # --- inside a job -------------------------------------------------------------------------------
+
+    def cancelled(self) -> bool:
+        """Whether the attempt that runs now was asked to stop: by a withdrawal, or by workers that shut down."""
+        attempt = self._threads.attempt()
+        return attempt is not None and attempt.odd and attempt.asked
+
+    def progress(self, value: Any) -> None:
+        """Report how far the running job is; `Job.progress` has the latest, the history all."""
+        task = self._running("progress is reported")
+        task.job.progress = value
+        self._engine.record("progress", task.job, task.number, value)
+
+    def remember(self, step: str, function: Callable[..., Any], *args: Any, **kwargs: Any) -> Any:
+        """Call a function as a step of the running job; a later attempt at the same job gets what it returned then,
+        without another call."""
+        return self._engine.memory.step(step, function, args, kwargs)
+
+    def _running(self, what: str) -> Attempt:
+        attempt = self._threads.attempt()
+        if attempt is None:
+            raise RigStateError(f"{what} by a job, and no job is running")
+        return attempt
+
+    # --- the workers --------------------------------------------------------------------------------
+
+    def stop_workers(self, grace: Duration = 0, *, how: Literal["ask", "throw"] = "ask") -> None:
+        """Shut the workers down: none takes a job any more, those that run are asked to stop (`cancelled`; with
+        ``"throw"`` by `AttemptCancelled` raised where they stand still). What still runs after the grace is killed.
+        Every job that was stopped before its end goes back to its queue."""
+        if how not in ("ask", "throw"):
+            raise InputError(f"how is {how!r}; give 'ask' or 'throw'")
+        self._engine.delivery.stop_workers(to_ns(grace, what="grace"), how)
+
+    def start_workers(self) -> None:
+        """Let the workers take jobs again."""
+        self._engine.delivery.start_workers()
 
     # --- moving the clock ---------------------------------------------------------------------------
 
@@ -333,9 +242,20 @@ class Rig:
         """Everything that happened so far, in order."""
         return self._engine.history
 
+    @property
+    def effects(self) -> Effects:
+        """What jobs did to the outside world, in order; ``rig.effects("charge")`` gives those of one name."""
+        return self._engine.effects
+
+    @property
+    def world(self) -> World:
+        """What laws look at, as it is now."""
+        engine = self._engine
+        return World(engine.history, engine.jobs, engine.effects.names, engine.types)
+
     def check(self, *laws: Law) -> None:
-        """Raise `BrokenLaw` unless every law holds over the jobs so far. See `ironclock.laws`."""
-        check(laws, self._engine.jobs)
+        """Raise `BrokenLaw` unless every law holds so far. See `ironclock.laws`."""
+        check(laws, self.world)
 
     # --- entering -----------------------------------------------------------------------------------
 
@@ -378,9 +298,31 @@ class Rig:
 
     def close(self) -> None:
         """Let go of every job that is suspended; the rig can be read on, but not advanced with profit."""
-        carrier = self._engine.carrier
-        assert isinstance(carrier, Strands)
-        carrier.close()
+        cast(Strands, self._engine.carrier).close()
+        self._threads.let_go()
+        if self._loops is not None:
+            self._loops.close()
+        if self._forks is not None:
+            self._forks.reap()
+
+    def _await(self, coroutine: Any) -> Any:
+        if self._loops is None:
+            from .host.eventloop import EventLoops
+
+            self._loops = EventLoops(self._engine)
+            self._engine.delivery.died.append(self._loops.drop)
+        return self._loops.run(coroutine)
+
+    def _fork(self, attempt: Attempt) -> Any:
+        if self._forks is None:
+            from .host.forked import Forks
+
+            self._forks = Forks(self._engine, self._stands, self._forget_loops)
+        return self._forks.run(attempt)
+
+    def _forget_loops(self) -> None:
+        if self._loops is not None:
+            self._loops.forget()
 
     def _leave(self) -> None:
         try:

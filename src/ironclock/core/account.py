@@ -29,6 +29,9 @@ _WORDS = {
     "redelivered": "delivered again: {why}",
     "asked-to-stop": "attempt {n} is asked to stop",
     "progress": "attempt {n} reports {progress!r}",
+    "before-commit": "visible to the workers before transaction {transaction} has committed",
+    "committed": "transaction {transaction} commits",
+    "remembered": "step {step!r} was done before and is not run again",
 }
 
 
@@ -95,6 +98,16 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         about = f" {data['key']!r}" if "key" in data else ""
         went = "" if data.get("outcome") == "done" else f" fails: {data.get('error', data.get('outcome'))}"
         return f"effect {data.get('effect')}{about}{went}"
+    if what == "rolled-back":
+        gone = f"; never enqueued: {', '.join(data['jobs'])}" if data.get("jobs") else ""
+        return f"transaction {data.get('transaction')} is rolled back{gone}"
+    if what == "request-failed":
+        left = [*data.get("jobs", ()), *(f"the schedule {name}" for name in data.get("schedules", ()))]
+        behind = f"; it leaves behind {', '.join(left)}" if left else ""
+        return f"request {data.get('request')} fails: {data.get('error')}: {data.get('message')}{behind}"
+    if what == "waited":
+        got = "gets" if data.get("got") else "gives up on"
+        return f"attempt {entry.attempt} {got} {data.get('resource')} after {spell(data.get('ns', 0))}"
     if what in _WORDS:
         return _WORDS[what].format(n=entry.attempt, **{"seam": "", "why": "", "deliveries": "", "waited": "", **data})
     if what == "requeued":

@@ -55,6 +55,7 @@ class Admission:
         self.conditions = Conditions(engine)
         self._pending: dict[str, Job] = {}
         self._held: list[Job] = []
+        self._fresh: str | None = None
 
     def only(self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any], key: Any) -> Job | None:
         """Return the pending job that is to be kept in place of a new one, None where the new one may come.
@@ -78,8 +79,14 @@ class Admission:
                 engine.record("note", other, 0, "kept, in place of another one just like it")
                 return other
             engine.withdraw(other)
-        engine.enqueued.append(_remember(self, name))
+        self._fresh = name
         return None
+
+    def pend(self, job: Job) -> None:
+        """Take a new job for the pending one of its key."""
+        if self._fresh is not None:
+            self._pending[self._fresh] = job
+            self._fresh = None
 
     def holds_back(self, job: Job) -> bool:
         """Whether a job that is due has to wait for a condition."""
@@ -107,13 +114,3 @@ class Admission:
         """Drop a job that has waited too long for its first attempt."""
         if job.tries == 0 and job.state in ("held", "ready"):
             self._engine.close(job, "dropped", "expired", 0, spell(self._engine.now - job.enqueued_ns))
-
-
-def _remember(admission: Admission, name: str) -> Any:
-    """Return a listener that takes the next job for the pending one of its key, once."""
-
-    def told(job: Job) -> None:
-        admission._pending[name] = job
-        admission._engine.enqueued.remove(told)
-
-    return told

@@ -42,8 +42,10 @@ class Delivery:
         """How the host runs a coroutine to its end."""
         self.run_forked: Callable[[Attempt], Any] | None = None
         """How the host runs an attempt in a child process that really dies at its seam."""
-        self.died: Callable[[Attempt], None] | None = None
+        self.died: list[Callable[[Attempt], None]] = []
         """Told of every attempt whose worker has died."""
+        self.dies: Callable[[str, Fault], None] | None = None
+        """How a forked child dies."""
         self._again: dict[int, tuple[int, int]] = {}
 
     # --- an attempt begins --------------------------------------------------------------------------
@@ -289,8 +291,8 @@ class Delivery:
         attempt.outcome = "crashed"
         attempt.ended_ns = engine.now
         self._leave(attempt)
-        if self.died is not None:
-            self.died(attempt)
+        for told in self.died:
+            told(attempt)
         engine.record("crashed", job, attempt.number, where)
         self.strays.pop((job.number, attempt.number), None)
         engine.current = None
@@ -305,6 +307,8 @@ class Delivery:
             self._deliver_again(attempt)
 
     def _crash(self, attempt: Attempt, where: str, fault: Fault) -> None:
+        if self.dies is not None:
+            self.dies(where, fault)
         self.crash(attempt, where, fault.by_ns)
 
     def _worker_back(self, attempt: Attempt) -> None:
@@ -356,8 +360,8 @@ class Delivery:
         itself = engine.current is attempt
         counted = attempt.counts
         self._leave(attempt)
-        if self.died is not None:
-            self.died(attempt)
+        for told in self.died:
+            told(attempt)
         attempt.error = WorkerDied(f"attempt {attempt.number} of {job.id} was killed ({then})")
         self._over(attempt, "cancelled", attempt.error, UNHEARD)
         if counted and job.state == "running":

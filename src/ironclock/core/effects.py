@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, overload
 
@@ -48,6 +49,8 @@ class Effects(Sequence[Effect]):
         """The names of every effect that this world can have."""
         self.stood_in: Callable[[str, Any, str, dict[str, Any]], None] | None = None
         """Where records go instead, in a forked child: to the parent."""
+        self.elsewhere: Callable[[Any, str, Any, dict[str, Any]], Any] | None = None
+        """Who does a stand's operation instead, in a forked child: the parent."""
 
     def __len__(self) -> int:
         return len(self._all)
@@ -75,22 +78,28 @@ class Effects(Sequence[Effect]):
 
         `fails` may raise before it is done, `loses` after it.
         """
+        with self.performing(name, key, data):
+            if fails is not None:
+                fails()
+            result = act()
+        if loses is not None:
+            loses()
+        return result
+
+    @contextmanager
+    def performing(self, name: str, key: Any, data: dict[str, Any]) -> Iterator[None]:
+        """Write down that the code inside was done, or failed, with a seam before and after it."""
         engine = self._engine
         if engine.passing is not None:
             engine.passing(f"before {name}")
         try:
-            if fails is not None:
-                fails()
-            result = act()
+            yield
         except Exception as error:
             self.note(name, key, "failed", {**data, "error": type(error).__name__})
             raise
         self.note(name, key, "done", data)
-        if loses is not None:
-            loses()
         if engine.passing is not None:
             engine.passing(f"after {name}")
-        return result
 
     def note(self, name: str, key: Any, outcome: str, data: dict[str, Any]) -> None:
         """Write an effect down, at this instant."""

@@ -22,10 +22,13 @@ from .errors import AttemptTimeout, NotDry, PolicyError, RigStateError, StuckErr
 from .faults import Faults
 from .history import DEAD, DROPPED, ENDED, ENDED_BADLY, History
 from .jobs import OPEN, Attempt, Job, Outcome
+from .memory import Memory
 from .policy import Call, JobType, job_name
 from .pool import Pool
 from .queues import Controls
+from .requests import Requests
 from .timeline import Timeline
+from .transactions import Transactions
 from .where import calling, innermost, spot
 
 DEPTH_LIMIT = 10_000
@@ -54,11 +57,15 @@ class Engine(Clockwork):
         self._record = self.history.add
         self._due_event = self._due
         self._body_event = self._body_later
+        self._numbers = 0  # of the jobs so far
         self._asked: dict[str, int] = {}  # enqueue calls so far by job name, for refuse_enqueue
         self.controls = Controls(self)
         self.delivery = Delivery(self)
         self.admission = Admission(self)
         self.effects = Effects(self)
+        self.transactions = Transactions(self)
+        self.requests = Requests(self)
+        self.memory = Memory(self)
         self.faults = Faults(timeline, seed, self.known_name, self.rearm, self.plan, self.jump)
 
     @property
@@ -158,9 +165,12 @@ class Engine(Clockwork):
             kept = self.admission.only(type, args, kwargs, key)
             if kept is not None:
                 return kept
-        job = Job(self, type, len(self.jobs) + 1, args, kwargs, queue, priority, now, due_ns)
+        self._numbers += 1
+        job = Job(self, type, self._numbers, args, kwargs, queue, priority, now, due_ns)
         if key is not None:
             job.key = key
+        if type.admits:
+            self.admission.pend(job)
         current = self.current
         if current is not None and current.job is not None:
             parent = current.job
@@ -171,6 +181,8 @@ class Engine(Clockwork):
                         f"{type.name} is enqueued without delay by {parent.name}, over {DEPTH_LIMIT} times in a row "
                         f"at {self.timeline.text(now)}, at {calling()}; give it a delay or an end"
                     ))  # fmt: skip
+        if self.transactions.open and self.transactions.takes(job):
+            return job
         self.jobs.append(job)
         self.open += 1
         self._record((now, "enqueued", job, 0, due_ns, 0, None, 0))
@@ -179,11 +191,28 @@ class Engine(Clockwork):
         if type.expires_ns >= 0:
             self.schedule(now + type.expires_ns, 0, self.admission.expire, job)
         if self.enqueued:
-            for told in self.enqueued:
+            for told in self.enqueued[:]:
                 told(job)
         if self.passing is not None and current is not None:
             self.passing("after enqueue")
+        if self.transactions.open:
+            self.transactions.early(job)
         return job
+
+    def put(self, job: Job) -> None:
+        """Enqueue a job that its transaction has kept back until now."""
+        now = job.enqueued_ns = self.now
+        job.due_ns = max(job.due_ns, now)
+        if job.state == "ready" or job.due_ns <= now:
+            job.state = "ready"
+        self.jobs.append(job)
+        self.open += 1
+        self._record((now, "enqueued", job, 0, job.due_ns, 0, None, 0))
+        self.schedule(job.due_ns, job.priority, self._due_event, job)
+        if job.type.expires_ns >= 0:
+            self.schedule(now + job.type.expires_ns, 0, self.admission.expire, job)
+        for told in self.enqueued[:]:
+            told(job)
 
     def withdraw(self, job: Job, running: str = "refuse") -> None:
         """Cancel a job; raise `RigStateError` where it has ended, or runs and may not be stopped."""

@@ -86,6 +86,10 @@ class StandError(IronClockError, ConnectionError):
     """What a simulated outside service answers when it was made to fail."""
 
 
+class ResponseLost(StandError):
+    """What a simulated outside service answers that has done what it was asked and whose answer is lost."""
+
+
 class FlowError(InputError):
     """A flow whose steps cannot be put in an order, or name steps that do not exist."""
 

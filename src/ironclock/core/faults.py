@@ -15,7 +15,9 @@ from .durations import Duration, signed_ns, spell, to_ns
 from .errors import EnqueueRefused, InputError, PolicyError
 from .timeline import Instant, Timeline
 
-Kind: TypeAlias = Literal["fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay"]
+Kind: TypeAlias = Literal[
+    "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "lose", "answer"
+]
 Numbers: TypeAlias = "int | Iterable[int] | None"
 Span: TypeAlias = "tuple[Instant, Instant] | None"
 When: TypeAlias = "Callable[..., bool] | None"
@@ -40,6 +42,7 @@ class Fault:
     at: str = "start"
     visits: frozenset[int] | None = None
     hard: bool = False
+    status: int = 0
     struck: int = field(default=0)
     seen: set[tuple[int, int]] = field(default_factory=set)
 
@@ -120,6 +123,7 @@ class Faults:
         self.ack: list[Fault] = []
         self.twice: list[Fault] = []
         self.delivery: list[Fault] = []
+        self.early: list[Fault] = []
         self.outages: list[tuple[str | None, int, int]] = []
         """Queue (None: all), begin and end of each outage of the queue server."""
 
@@ -135,7 +139,9 @@ class Faults:
         `visits` counts from 1 how often an attempt passes the seam. Raises `InputError` or `PolicyError`.
         """
         where = self._at(at, visits)
-        return self._place(where, "fail", job, attempts, between, chance, when, _error(error), at=at, visits=visits)
+        return self._place(
+            where, "fail", job, attempts, between, chance, when, checked_error(error), at=at, visits=visits
+        )
 
     def hang(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
@@ -193,10 +199,17 @@ class Faults:
         by_ns = to_ns(by, what="by")
         return self._place(self.delivery, "delay", job, attempts, between, chance, when, by=by_ns)
 
+    def fetch_early(self, job: object = None, *, chance: float | None = None, when: When = None) -> Fault:
+        """Let a worker fetch a job at the very moment it is enqueued, where the transaction around that has not
+        committed and the queue is not part of it (``rig.transaction(joins=False)``).
+
+        `when` is asked about the `Job`."""
+        return self._place(self.early, "early", job, None, None, chance, when)
+
     def outage(self, between: tuple[Instant, Instant], *, queue: str | None = None) -> None:
         """Take the queue server down: enqueueing raises `EnqueueRefused`, no worker gets a job, and what is
         acknowledged meanwhile is delivered again. For one queue, or for all."""
-        since, until = self._span(between)
+        since, until = self.span(between)
         self.outages.append((queue, since, until))
         self._changed()
 
@@ -214,7 +227,7 @@ class Faults:
         when: When = None, error: ErrorLike = EnqueueRefused,
     ) -> Fault:  # fmt: skip
         """Make enqueueing raise `error` in the code that enqueues; `calls` counts that job's enqueues from 1."""
-        return self._place(self.enqueue, "refuse", job, calls, between, chance, when, _error(error))
+        return self._place(self.enqueue, "refuse", job, calls, between, chance, when, checked_error(error))
 
     def clear(self) -> None:
         """Take every fault away again."""
@@ -227,7 +240,7 @@ class Faults:
         return iter([fault for faults in self._lists() for fault in faults])
 
     def _lists(self) -> tuple[list[Fault], ...]:
-        return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery
+        return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery, self.early
 
     def outage_until(self, queue: str, now: int) -> int | None:
         """Return when the outage ends that a queue suffers at `now`; None where it suffers none."""
@@ -248,7 +261,8 @@ class Faults:
             )
         return self.attempt if at == "start" else self.seam
 
-    def _span(self, between: tuple[Instant, Instant]) -> tuple[int, int]:
+    def span(self, between: tuple[Instant, Instant]) -> tuple[int, int]:
+        """Return a pair of instants in nanoseconds; raise `InputError` or `InstantError`."""
         if not isinstance(between, (tuple, list)) or len(between) != 2:
             raise InputError(f"between is {between!r}; give a pair of instants, (start, end)")
         since = self._timeline.ns(between[0], what="the start of between")
@@ -262,23 +276,42 @@ class Faults:
         when: When, error: ErrorLike | None = None, by: int = 0, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         name = None if job is None else self._named(job)
-        since, until = (None, None) if between is None else self._span(between)
+        since, until = (None, None) if between is None else self.span(between)
         generator = None
         if chance is not None:
-            if isinstance(chance, bool) or not isinstance(chance, (int, float)) or not 0 <= chance <= 1:
-                raise InputError(f"chance is {chance!r}; give a share from 0 to 1")
+            checked_chance(chance)
             generator = random.Random(f"{self._seed}:fault:{kind}:{name}:{len(where)}")
         if when is not None and not callable(when):
             raise InputError(f"when is {when!r}; give a function that says whether the fault strikes")
         fault = Fault(
-            kind, name, _numbers(numbers), since, until, chance, when, error, by, generator, at, _numbers(visits)
+            kind,
+            name,
+            checked_numbers(numbers),
+            since,
+            until,
+            chance,
+            when,
+            error,
+            by,
+            generator,
+            at,
+            checked_numbers(visits),
         )
         where.append(fault)
         self._changed()
         return fault
 
 
-def _numbers(given: int | Iterable[int] | None) -> frozenset[int] | None:
+def checked_chance(chance: object) -> None:
+    """Raise `InputError` for what is no share."""
+    if chance is not None and (
+        isinstance(chance, bool) or not isinstance(chance, (int, float)) or not 0 <= chance <= 1
+    ):
+        raise InputError(f"chance is {chance!r}; give a share from 0 to 1")
+
+
+def checked_numbers(given: int | Iterable[int] | None) -> frozenset[int] | None:
+    """Return attempt or call numbers as a set; raise `InputError` for what is none."""
     if given is None:
         return None
     try:
@@ -291,7 +324,8 @@ def _numbers(given: int | Iterable[int] | None) -> frozenset[int] | None:
     return numbers
 
 
-def _error(given: object) -> ErrorLike:
+def checked_error(given: object) -> ErrorLike:
+    """Return an error to raise; raise `PolicyError` for what is none."""
     if isinstance(given, BaseException):
         return given
     if isinstance(given, type) and issubclass(given, BaseException):

@@ -48,9 +48,9 @@ class Entry:
 
     `at` is the instant in the rig's zone and `ns` the same in nanoseconds since the epoch; `what` one of
     enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued, discarded, refused, expired,
-    lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop, progress, effect, note; `job`
-    the job's id, `name` its type, `attempt` the attempt's number (0: none); `data` the rest, as it
-    stands in a saved file.
+    lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop, progress, effect, before-commit,
+    committed, rolled-back, request-failed, remembered, waited, note; `job` the job's id, `name` its
+    type, `attempt` the attempt's number (0: none); `data` the rest, as it stands in a saved file.
     """
 
     at: dt.datetime
@@ -130,6 +130,8 @@ class History(Sequence[Entry]):
             data = {"queue": job.queue, "args": plain(job.args), "kwargs": plain(job.kwargs), **data}
             if not job.kwargs:
                 del data["kwargs"]
+            if job.key is not None:
+                data["key"] = plain(job.key)
         elif what in ENDED_BADLY:
             data["then"] = _THEN.get(wait, "backing-off")
             if wait >= 0:
@@ -296,6 +298,15 @@ _SHAPES: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
     "given-up": lambda detail, timeline: {"deliveries": detail},
     "expired": lambda detail, timeline: {"waited": detail},
     "progress": lambda detail, timeline: {"progress": plain(detail)},
+    "before-commit": lambda detail, timeline: {"transaction": detail},
+    "committed": lambda detail, timeline: {"transaction": detail},
+    "rolled-back": lambda detail, timeline: {"transaction": detail[0], "jobs": detail[1]},
+    "request-failed": lambda detail, timeline: {
+        "request": detail.name, "error": type(detail.error).__name__, "message": _message(detail.error),
+        "jobs": [job.id for job in detail.jobs], "schedules": list(detail.schedules),
+    },
+    "remembered": lambda detail, timeline: {"step": detail},
+    "waited": lambda detail, timeline: {"resource": detail[0], "ns": detail[1], "got": detail[2]},
     "effect": lambda detail, timeline: {
         "effect": detail.name, "outcome": detail.outcome,
         **({} if detail.key is None else {"key": plain(detail.key)}), **plain(detail.data),

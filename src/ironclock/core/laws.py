@@ -1,130 +1,213 @@
-"""Laws: statements over what jobs did that must hold, with the runs that break them in the message."""
+"""Laws: statements over what happened that must hold, with the excerpt of history that proves a breach.
+
+A law is called with a `World` and returns its breaches. A `World` is also the sequence of the jobs, so that a law of
+one's own may be as short as ``lambda jobs: [f"{job.id} is dead" for job in jobs if job.state == "dead"]``.
+"""
 
 from __future__ import annotations
 
-import datetime as dt
-from collections.abc import Callable, Iterable, Sequence
-from typing import Any, Protocol
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, Protocol, TypeAlias, overload
 
-from .durations import spell, to_ns
-from .errors import InputError, IronClockError
+from .account import describe
+from .errors import IronClockError, SelectionError, nearest
+from .history import ENDED, Entry, History
 from .jobs import Job
-from .timeline import instant_ns
+
+_MOST = 20
 
 
 class BrokenLaw(IronClockError, AssertionError):
-    """A law does not hold; the message names it and shows the runs that prove it."""
+    """A law does not hold; the message names it and shows the excerpt that proves it. `breaches` has them all."""
+
+    def __init__(self, message: str, breaches: Sequence[Breach] = ()) -> None:
+        super().__init__(message)
+        self.breaches = list(breaches)
+
+
+@dataclass(frozen=True)
+class Breach:
+    """One breach: what is wrong in words, the few entries that prove it, and the law's name."""
+
+    words: str
+    proof: tuple[Entry, ...] = ()
+    law: str = ""
+
+
+Found: TypeAlias = "Iterable[Breach | str]"
 
 
 class Law(Protocol):
-    """Anything that can be checked against jobs; returns what is wrong, in words, an empty list where nothing is."""
+    """Anything that can be checked against a `World`."""
 
-    def __call__(self, jobs: Sequence[Job]) -> list[str]:
-        """Return a line for each breach."""
-
-
-def covers(
-    job: str, window: Callable[[Job], tuple[dt.datetime, dt.datetime]] | None = None, *,
-    start: dt.datetime | None = None, end: dt.datetime | None = None,
-) -> Law:  # fmt: skip
-    """Return the law that the windows of a job's runs follow one another with no gap and no overlap.
-
-    Parameters: `job` the job type's name; `window` gives a run's window, [begin, end) as aware datetimes (the
-    job's own result, where it is not given); `start` and `end` what all of them together must reach. Only runs
-    that are done count: what a failed run covered, nobody handled.
-    """
-
-    def law(jobs: Sequence[Job]) -> list[str]:
-        spans = []
-        for run in jobs:
-            if run.name == job and run.state == "done":
-                begin, until = _window(run, window)
-                spans.append((begin, until, run))
-        spans.sort(key=lambda span: (span[0], span[1]))
-        broken = []
-        if not spans:
-            return [f"no run of {job} is done, so that nothing is covered"]
-        if start is not None and spans[0][0] > instant_ns(start):
-            missing = spell(spans[0][0] - instant_ns(start))
-            broken.append(f"a gap of {missing} at the start, before {_seen(spans[0][2], *spans[0][:2])}")
-        reach, holder = spans[0][1], spans[0]
-        for span in spans[1:]:
-            begin, until, run = span
-            if begin != reach:
-                what = "a gap" if begin > reach else "covered twice:"
-                broken.append(
-                    f"{what} {'of ' * (begin > reach)}{spell(abs(begin - reach))} between "
-                    f"{_seen(holder[2], *holder[:2])} and {_seen(run, begin, until)}"
-                )
-            if until > reach:
-                reach, holder = until, span
-        if end is not None and reach < instant_ns(end):
-            missing = spell(instant_ns(end) - reach)
-            broken.append(f"a gap of {missing} at the end, after {_seen(holder[2], *holder[:2])}")
-        return broken
-
-    return law
+    def __call__(self, world: World, /) -> Found:
+        """Return a breach, or a line of words, for each thing that is wrong; nothing where all is well."""
 
 
-def once_per_key(
-    job: str, keys: Callable[[Job], Iterable[Any]] | None = None, *, due: Iterable[Any] | None = None
-) -> Law:
-    """Return the law that each key is handled exactly once over all done runs of a job.
+@dataclass
+class Run:
+    """One attempt, read from a history."""
 
-    Parameters: `job` the job type's name; `keys` gives the keys that a run handled (its result, where it is not
-    given); `due` every key that had to be handled (where it is not given, only doubles break the law).
-    """
-    wanted = None if due is None else list(due)
+    first: Entry
+    last: Entry | None = None
 
-    def law(jobs: Sequence[Job]) -> list[str]:
-        by_key: dict[Any, list[Job]] = {}
-        runs = [run for run in jobs if run.name == job and run.state == "done"]
-        for run in runs:
-            for key in keys(run) if keys is not None else run.result or ():
-                by_key.setdefault(key, []).append(run)
-        broken = [
-            f"{key!r} is handled {len(found)} times, by {' and by '.join(_run(run) for run in found)}"
-            for key, found in by_key.items()
-            if len(found) > 1
-        ]
-        for key in wanted or ():
-            if key not in by_key:
-                near = f"; the runs were {', '.join(_run(run) for run in runs[:6])}" if runs else "; there was no run"
-                broken.append(f"{key!r} is never handled{near}{', ...' * (len(runs) > 6)}")
-        return broken
+    @property
+    def job(self) -> str:
+        """The job's id."""
+        return str(self.first.job)
 
-    return law
+    @property
+    def start_ns(self) -> int:
+        """When it started."""
+        return self.first.ns
+
+    @property
+    def proof(self) -> tuple[Entry, ...]:
+        """The entries that show it."""
+        return (self.first,) if self.last is None else (self.first, self.last)
 
 
-def check(laws: Sequence[Law], jobs: Sequence[Job]) -> None:
-    """Raise `BrokenLaw` with every breach of every law."""
-    broken = [line for law in laws for line in law(jobs)]
-    if broken:
-        more = f"\n  ... and {len(broken) - 20} more" if len(broken) > 20 else ""
-        raise BrokenLaw("\n  ".join(["a law is broken:", *broken[:20]]) + more)
+@dataclass
+class Life:
+    """One job, read from a history."""
+
+    enqueued: Entry
+    runs: list[Run] = field(default_factory=list)
+    closed: Entry | None = None
+    """The entry with which it ended for good; None where it is still open."""
+    state: str = "open"
+
+    @property
+    def id(self) -> str:
+        """The job's id."""
+        return str(self.enqueued.job)
+
+    @property
+    def name(self) -> str:
+        """Its type."""
+        return str(self.enqueued.name)
+
+    @property
+    def key(self) -> Any:
+        """Its key, where it has one."""
+        return self.enqueued.data.get("key")
 
 
-def _window(run: Job, window: Callable[[Job], Any] | None) -> tuple[int, int]:
-    given = run.result if window is None else window(run)
-    try:
-        begin, until = given
-        return _ns(begin), _ns(until)
-    except (TypeError, ValueError, AttributeError):
-        raise InputError(f"the window of {run.id} is {given!r}; give (begin, end) as aware datetimes") from None
+class World(Sequence[Job]):
+    """What a law looks at: the history, and what can be read off it. As a sequence: the live jobs."""
+
+    def __init__(
+        self, history: History, jobs: Sequence[Job] = (), effects: Iterable[str] = (), names: Iterable[str] = ()
+    ) -> None:
+        self.history = history
+        self.jobs = jobs
+        self._effects = set(effects)
+        self._names = set(names)
+
+    @overload
+    def __getitem__(self, index: int) -> Job: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[Job]: ...
+    def __getitem__(self, index: int | slice) -> Job | Sequence[Job]:
+        return self.jobs[index]
+
+    def __len__(self) -> int:
+        return len(self.jobs)
+
+    def __iter__(self) -> Iterator[Job]:
+        return iter(self.jobs)
+
+    @cached_property
+    def entries(self) -> list[Entry]:
+        """The history's entries, made once."""
+        return list(self.history)
+
+    @cached_property
+    def effects(self) -> list[Entry]:
+        """The entries of effects that were done."""
+        return [e for e in self.entries if e.what == "effect" and e.data.get("outcome") == "done"]
+
+    @cached_property
+    def effect_names(self) -> set[str]:
+        """The names of every effect there is or could have been."""
+        return self._effects | {str(e.data.get("effect")) for e in self.entries if e.what == "effect"}
+
+    @cached_property
+    def lives(self) -> list[Life]:
+        """Every job in the order of its enqueueing."""
+        found: dict[str, Life] = {}
+        open_runs: dict[tuple[str, int], Run] = {}
+        for entry in self.entries:
+            if entry.job is None:
+                continue
+            what = entry.what
+            if what == "enqueued":
+                found[entry.job] = Life(entry)
+                continue
+            life = found.get(entry.job)
+            if life is None:
+                continue
+            if what == "started":
+                run = open_runs[entry.job, entry.attempt] = Run(entry)
+                life.runs.append(run)
+            elif what in ENDED:
+                run = open_runs.pop((entry.job, entry.attempt), Run(entry))
+                run.last = entry
+            state = _closing(entry)
+            if state:
+                life.state, life.closed = state, entry
+            elif what == "requeued":
+                life.state, life.closed = "open", None
+        return list(found.values())
+
+    def of(self, name: str | None) -> list[Life]:
+        """Return the jobs of a type; raise `SelectionError` for a name that nothing bears."""
+        if name is None:
+            return self.lives
+        known = self._names | {life.name for life in self.lives}
+        if name not in known:
+            raise SelectionError(f"a law is about the job {name!r}, which there is not; {nearest(name, known)}")
+        return [life for life in self.lives if life.name == name]
 
 
-def _ns(moment: Any) -> int:
-    if isinstance(moment, (int, float)):  # seconds since the epoch, as `time.time()` gives them
-        return to_ns(moment)
-    if moment.utcoffset() is None:
-        raise ValueError("naive")
-    return instant_ns(moment)
+def _closing(entry: Entry) -> str:
+    what, then = entry.what, entry.data.get("then")
+    if what == "done":
+        return "" if then == "unheard" else "done"
+    if what in ("failed", "timed-out", "cancelled"):
+        return str(then) if then in ("dead", "dropped") else ""
+    return {
+        "withdrawn": "withdrawn", "expired": "dropped", "discarded": "dropped", "lost": "lost", "given-up": "dead",
+    }.get(what, "")  # fmt: skip
 
 
-def _run(run: Job) -> str:
-    return f"{run.id} at {run.engine.timeline.text(run.attempts[-1].started_ns)}"
+def broken_by(laws: Sequence[Law], world: World) -> list[Breach]:
+    """Return every breach of every law."""
+    found: list[Breach] = []
+    for law in laws:
+        name = getattr(law, "__name__", type(law).__name__)
+        for one in law(world):
+            breach = one if isinstance(one, Breach) else Breach(str(one))
+            found.append(Breach(breach.words, breach.proof, breach.law or name))
+    return found
 
 
-def _seen(run: Job, begin: int, until: int) -> str:
-    text = run.engine.timeline.text
-    return f"{_run(run)} with [{text(begin)}, {text(until)})"
+def check(laws: Sequence[Law], world: World) -> None:
+    """Raise `BrokenLaw` with every breach of every law, each with its proof."""
+    breaches = broken_by(laws, world)
+    if breaches:
+        more = f"\n  ... and {len(breaches) - _MOST} more" if len(breaches) > _MOST else ""
+        shown = "\n".join(told(breach, world.history) for breach in breaches[:_MOST])
+        raise BrokenLaw(f"a law is broken:\n{shown}{more}", breaches)
+
+
+def told(breach: Breach, history: History) -> str:
+    """Return a breach in words, with its excerpt of history below it."""
+    text = history.timeline.text
+    lines = [f"  {breach.words}"]
+    lines += [
+        f"      {text(e.ns)}  {e.job + ': ' if e.job else ''}{describe(e, history.timeline)}" for e in breach.proof
+    ]
+    return "\n".join(lines)

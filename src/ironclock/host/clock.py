@@ -17,6 +17,7 @@ from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_desc
 from .locks import condition_wait, entries
 from .readers import BUILTINS, REAL, Readers, by_thread
 from .selecting import places, simulated
+from .strict import socket_opening
 from .threads import replacements
 
 _ident = Builtin(_thread.get_ident)
@@ -214,4 +215,4 @@ def _stand_ins() -> list[tuple[Builtin, Callable[..., Any]]]:
 
 
 _THREADS = _stand_ins()
-_WAITS = [*((place, simulated(place.real, _here)) for place in places()), condition_wait(_here)]
+_WAITS = [*((place, simulated(place.real, _here)) for place in places()), condition_wait(_here), socket_opening(_here)]

@@ -69,6 +69,10 @@ class EventLoops:
         for timer in getattr(loop, "_scheduled", ()):
             timer.cancel()
 
+    def forget(self) -> None:
+        """Leave the idle loops to another process, a forked child's parent."""
+        self._idle.clear()
+
     def drop(self, attempt: Attempt) -> None:
         """Close the loop of an attempt whose worker has died."""
         loop = self._busy.pop(id(attempt), None)

@@ -188,7 +188,7 @@ def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
         real_restore(lock, state)
         world.threads.owned[id(lock)] = [world.engine.current, state[0], lock]
 
-    stand_ins = (acquire, acquire, release, leave, is_owned, release_save, acquire_restore)
+    stand_ins: tuple[Any, ...] = (acquire, acquire, release, leave, is_owned, release_save, acquire_restore)
     return [(slots[name], stand_in) for name, stand_in in zip(names, stand_ins, strict=True)]
 
 

@@ -19,6 +19,7 @@ import greenlet
 from ..core.errors import StrictError
 from ..core.jobs import Attempt
 from ..core.task import Task
+from ..core.where import calling
 from .locals import exchange, fresh
 from .locks import starting
 from .readers import STREAMS, by_thread
@@ -107,14 +108,10 @@ class Threads:
 
     def simulates(self, function: Any) -> bool:
         """Whether a thread about to start is to be simulated. Raises `StrictError`."""
-        attempt = self.attempt()
         thread = getattr(function, "__self__", None)
-        if self._strict and attempt is not None and self._mode != "simulated":
+        if self._mode != "simulated":
             named = f" {thread.name!r}" if isinstance(thread, threading.Thread) else ""
-            raise StrictError(
-                f"{attempt.job.id} starts the thread{named} in a strict rig; "
-                "Rig(threads='simulated') says that its threads are meant to be there"
-            )
+            self.forbid(f"the thread{named}", "Rig(threads='simulated') says that its threads are meant to be there")
         if self._mode is not None:
             return self._mode == "simulated"
         if self._engine.current is not None or isinstance(thread, threading.Timer):
@@ -123,6 +120,12 @@ class Threads:
         target = getattr(thread, "_target", None)
         # Besides the workers of a pool, the thread in which an event loop shuts its pool down.
         return pools is not None and (target is pools._worker or getattr(target, "__name__", "") == "_do_shutdown")
+
+    def forbid(self, what: str, instead: str) -> None:
+        """Raise `StrictError` where a job of a strict rig reaches for something real."""
+        attempt = self.attempt()
+        if self._strict and attempt is not None:
+            raise StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
 
     def attempt(self) -> Attempt | None:
         """Return the attempt whose code, or whose thread's code, runs now."""

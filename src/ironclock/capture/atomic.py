@@ -1,0 +1,70 @@
+"""The application's own transactions: a context manager of its, opened, opens one of the rig as well."""
+
+from __future__ import annotations
+
+from contextlib import AbstractContextManager
+from types import TracebackType
+from typing import Any
+
+from ..core.errors import TapError
+from ..core.transactions import Transaction, Transactions
+from .targets import Target
+
+
+class Atomic:
+    """A real function that returns the context manager of a transaction. Made by `Rig.transaction_at`."""
+
+    def __init__(self, target: Any, transactions: Transactions, joins: bool) -> None:
+        self.target = Target(target)
+        self._transactions = transactions
+        self._joins = joins
+        self.active = False
+
+    def install(self) -> None:
+        """Replace the function."""
+        self.target.replace(self._open)
+        self.active = True
+
+    def remove(self) -> None:
+        """Put the real function back."""
+        self.target.restore()
+        self.active = False
+
+    def _open(self, *args: Any, **kwargs: Any) -> _Both:
+        real = self.target.real(*args, **kwargs)
+        if not hasattr(real, "__enter__") or not hasattr(real, "__exit__"):
+            raise TapError(f"{self.target.label} returned {real!r}, which is no context manager")
+        return _Both(real, self._transactions, self._joins)
+
+
+class _Both:
+    """The real transaction and the rig's, which takes the real one's end."""
+
+    def __init__(self, real: AbstractContextManager[Any], transactions: Transactions, joins: bool) -> None:
+        self._real = real
+        self._transactions = transactions
+        self._joins = joins
+        self._made: Transaction | None = None
+
+    def __enter__(self) -> Any:
+        entered = self._real.__enter__()
+        self._made = self._transactions.enter(self._joins)
+        return entered
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> bool | None:
+        assert self._made is not None
+        try:
+            swallowed = self._real.__exit__(kind, error, trace)
+        except BaseException:
+            self._transactions.roll_back(self._made)
+            raise
+        if kind is None:
+            self._transactions.commit(self._made)
+        else:
+            self._transactions.roll_back(self._made)
+        return swallowed
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._real, name)

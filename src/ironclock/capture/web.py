@@ -1,0 +1,115 @@
+"""The application's own web server, in process: what answers at once, and what goes on after the answer.
+
+An httpx transport over httpx's own for WSGI and ASGI. Each request runs as a task of the rig: the client has its
+response at the instant it is sent, and whatever the application does after that (a background task, an iterable
+that is closed) goes on in simulated time. Imported only when used.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import inspect
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import httpx
+
+from ..core.errors import InputError
+
+if TYPE_CHECKING:
+    from ..core.engine import Engine
+    from ..host.threads import Threads
+
+BASE = "http://tern-line.test"
+
+
+def is_asgi(app: Any) -> bool:
+    """Whether an application is ASGI (a coroutine function of scope, receive, send); else it is WSGI (PEP 3333)."""
+    if not callable(app):
+        raise InputError(f"the application is {app!r}, which cannot be called")
+    call = app if inspect.isfunction(app) or inspect.ismethod(app) else getattr(type(app), "__call__", app)  # noqa: B004
+    if inspect.iscoroutinefunction(call):
+        return True
+    try:
+        return len([p for p in inspect.signature(app).parameters.values() if p.default is p.empty]) == 3
+    except (TypeError, ValueError):
+        return False
+
+
+class WebTransport(httpx.BaseTransport):
+    """Leads requests to an application that runs inside the rig. `errors` holds what went wrong after a response."""
+
+    def __init__(self, app: Any, engine: Engine, threads: Threads) -> None:
+        self._app = app
+        self._asgi = is_asgi(app)
+        self._engine = engine
+        self._threads = threads
+        self.errors: list[Exception] = []
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        engine = self._engine
+        request.read()
+        box: list[httpx.Response | Exception] = []
+        named = f"{request.method} {request.url.path}"
+
+        def answer(status: int, headers: Any, content: bytes) -> None:
+            box.append(httpx.Response(status, headers=headers, content=content))
+
+        def serve() -> None:
+            try:
+                if self._asgi:
+                    asyncio.run(self._serve_asgi(request, answer))
+                else:
+                    self._serve_wsgi(request, answer)
+            except Exception as error:
+                if not box:
+                    box.append(error)
+                    return
+                self.errors.append(error)
+                engine.record("note", detail=f"{named}: what goes on after the response fails: {error!r}")
+                return
+            if engine.now > begun[0]:
+                engine.record("note", detail=f"{named}: what went on after the response is over")
+
+        begun = [engine.now]
+        self._threads.start(serve, (), {})
+        limit = request.extensions.get("timeout", {}).get("read")
+        came = engine.wait(lambda: box, None if limit is None else engine.now + round(limit * 1e9))
+        if not came:
+            raise httpx.ReadTimeout(f"{named} was not answered within {limit:g} s", request=request)
+        begun[0] = engine.now
+        found = box[0]
+        if isinstance(found, Exception):
+            raise found
+        engine.record("note", detail=f"{named} is answered with {found.status_code}")
+        return found
+
+    def _serve_wsgi(self, request: httpx.Request, answer: Callable[[int, Any, bytes], None]) -> None:
+        response = httpx.WSGITransport(app=self._app).handle_request(request)
+        answer(response.status_code, response.headers, response.read())
+        response.close()
+
+    async def _serve_asgi(self, request: httpx.Request, answer: Callable[[int, Any, bytes], None]) -> None:
+        head: dict[str, Any] = {}
+        body = bytearray()
+
+        async def app(scope: Any, receive: Any, send: Any) -> None:
+            async def watched(message: Any) -> None:
+                await send(message)
+                if message["type"] == "http.response.start":
+                    head.update(message)
+                elif message["type"] == "http.response.body":
+                    body.extend(message.get("body", b""))
+                    if not message.get("more_body", False):
+                        answer(head["status"], head.get("headers", []), bytes(body))
+                        await asyncio.sleep(0)
+
+            await self._app(scope, receive, watched)
+
+        content = httpx.Request(request.method, request.url, headers=request.headers, content=request.content)
+        await httpx.ASGITransport(app=app).handle_async_request(content)
+
+
+def client(app: Any, engine: Engine, threads: Threads, base: str = BASE) -> httpx.Client:
+    """Return an httpx client whose requests lead to the application."""
+    return httpx.Client(transport=WebTransport(app, engine, threads), base_url=base)

@@ -1,0 +1,89 @@
+"""The law of once: nothing is handled, charged or sent twice, and nothing that was due is left out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+from .history import Entry, plain
+from .jobs import Job
+from .law_windows import run_words
+from .laws import Breach, Law, World
+
+
+def once_per_key(
+    name: str, keys: Callable[[Job], Iterable[Any]] | None = None, *, due: Iterable[Any] | None = None
+) -> Law:
+    """Return the law that each key is done once: an effect is, or a job's runs handle it.
+
+    Parameters: `name` an effect's name (its own keys count; what has none counts as one key), or a job type's. For a
+    job type `keys` gives the keys that a run handled (its result, where it is not given), and only done runs count.
+    `due` is every key that had to be done (where it is not given, only doubles break the law).
+    """
+    wanted = None if due is None else list(due)
+
+    def once_per_key(world: World) -> list[Breach]:
+        if name in world.effect_names:
+            return _effects(world, name, wanted)
+        world.of(name)
+        return _runs(world, name, keys, wanted)
+
+    return once_per_key
+
+
+def _effects(world: World, name: str, wanted: Sequence[Any] | None) -> list[Breach]:
+    by_key: dict[str, list[Entry]] = {}
+    shown: dict[str, Any] = {}
+    for entry in world.effects:
+        if entry.data.get("effect") == name:
+            key = entry.data.get("key")
+            by_key.setdefault(repr(key), []).append(entry)
+            shown[repr(key)] = key
+    broken = []
+    for text, found in by_key.items():
+        if len(found) > 1:
+            about = "" if shown[text] is None else f" of {text}"
+            broken.append(Breach(f"{name}{about} is done {len(found)} times", _with_starts(world, found[:2])))
+    for key in wanted or ():
+        if repr(plain(key)) not in by_key:
+            broken.append(Breach(f"{name} of {key!r} is never done", _failures(world, name, key)))
+    return broken
+
+
+def _with_starts(world: World, effects: Sequence[Entry]) -> tuple[Entry, ...]:
+    """Return effects with what shows why there is a second one: the attempts' ends and starts between them."""
+    proof = [effects[0]]
+    since, until = world.entries.index(effects[0]), world.entries.index(effects[-1])
+    jobs = {effect.job for effect in effects}
+    for entry in world.entries[since + 1 : until]:
+        if entry.job in jobs and entry.what not in ("effect", "progress", "note", "remembered"):
+            proof.append(entry)
+    return (*proof, *effects[1:])
+
+
+def _failures(world: World, name: str, key: Any) -> tuple[Entry, ...]:
+    about = plain(key)
+    tried = [
+        e for e in world.entries if e.what == "effect" and e.data.get("effect") == name and e.data.get("key") == about
+    ]
+    return tuple(tried[-1:])
+
+
+def _runs(
+    world: World, job: str, keys: Callable[[Job], Iterable[Any]] | None, wanted: Sequence[Any] | None
+) -> list[Breach]:
+    by_key: dict[Any, list[Job]] = {}
+    runs = [run for run in world if run.name == job and run.state == "done"]
+    for run in runs:
+        for key in keys(run) if keys is not None else run.result or ():
+            by_key.setdefault(key, []).append(run)
+    broken = [
+        Breach(f"{key!r} is handled {len(found)} times, by {' and by '.join(run_words(run) for run in found)}")
+        for key, found in by_key.items()
+        if len(found) > 1
+    ]
+    for key in wanted or ():
+        if key not in by_key:
+            near = f"; the runs were {', '.join(run_words(run) for run in runs[:6])}" if runs else "; there was no run"
+            broken.append(Breach(f"{key!r} is never handled{near}{', ...' * (len(runs) > 6)}"))
+    return broken
