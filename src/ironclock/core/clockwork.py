@@ -61,6 +61,8 @@ class Clockwork:
         """Those that wait for something to become true; each is asked after every event."""
         self.passing: Callable[[str], None] | None = None
         """Told of every seam that a task passes, where something wants to know."""
+        self.skewed = False
+        """Whether some tasks see another wall clock than others."""
         self._heap: list[tuple[int, int, int, Callable[[Any], None], Any]] = []
         self._order = 0
         self._until = start_ns
@@ -257,11 +259,15 @@ class Clockwork:
     def _park(self, task: Task) -> None:
         self.current = None
         task.parked = True
+        if self.skewed:
+            self.forget_present()
         try:
             self.carrier.park(task)
         finally:
             task.parked = False
             self.current = task
+            if self.skewed:
+                self.forget_present()
 
     def _wake(self, task: Task) -> None:
         if task.parked and self.now >= task.wake_ns:  # it may have been killed, or thrown out of its sleep, meanwhile

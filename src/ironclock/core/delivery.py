@@ -57,7 +57,8 @@ class Delivery:
         if engine.controls.by_name:
             engine.controls.began(job)
         if job.type.lease_ns >= 0:
-            engine.schedule(engine.now + job.type.lease_ns, FIRST, self._lease_ended, attempt)
+            # After whatever else is due then: an acknowledgement at the very end of the lease is in time.
+            engine.schedule(engine.now + job.type.lease_ns, -FIRST, self._lease_ended, attempt)
         for fault in engine.faults.twice:
             if fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
                 self.doubles[job.number] = self.doubles.get(job.number, 0) + 1
@@ -145,12 +146,25 @@ class Delivery:
                 self._crash(attempt, "ack", fault)
                 return False
         self._leave(attempt)
-        if not attempt.counts:
+        if not attempt.counts and job.state not in OPEN:
             self._over(attempt, "done", result, UNHEARD)
             return False
         lost = engine.faults.outage_of(job.queue, engine.now) is not None
         for fault in engine.faults.ack:
             lost = lost or (fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt))
+        if not attempt.counts:
+            if lost:
+                self._over(attempt, "done", result, UNHEARD)
+                return False
+            # Its lease is over, or it is the second of two deliveries: who is done first has done the job.
+            self.strays.pop((job.number, attempt.number), None)
+            other = job.live
+            if other is not None and other is not attempt:
+                if not other.odd:
+                    other.special()
+                other.counts = False
+                self.strays[job.number, other.number] = other
+            return True
         if lost and job.type.policy.ack == "late":
             self._over(attempt, "done", result, UNHEARD)
             engine.record("ack-lost", job, attempt.number)

@@ -104,9 +104,10 @@ class Engine(Clockwork):
         """Take note of what has become special about this world."""
         faults = self.faults
         self.passing = self.delivery.pass_seam if faults.seam or self.delivery.recorder is not None else None
+        self.skewed = any(pool.skew_ns for pool in self.pools)
         self.special = bool(
             self.passing or faults.ack or faults.twice or faults.outages or self.controls.by_name
-            or self.around_attempt or any(pool.skew_ns for pool in self.pools)
+            or self.around_attempt or self.skewed
         )  # fmt: skip
         for pool in self.pools:
             pool.gate = self.controls.admit if self.controls.by_name or faults.outages else None

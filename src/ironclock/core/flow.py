@@ -22,14 +22,16 @@ class Step:
     """One step of a flow. `jobs` are its jobs: one, or one for each item of a fan-out."""
 
     def __init__(
-        self, name: str, what: Call | JobType, after: tuple[str, ...], when: When, over: str | None, takes: bool
-    ) -> None:
+        self, name: str, what: Call | JobType, after: tuple[str, ...], when: When, over: str | None, takes: bool,
+        args: tuple[Any, ...],
+    ) -> None:  # fmt: skip
         self.name = name
         self.what = what
         self.after = after
         self.when = when
         self.over = over
         self.takes = takes
+        self.args = args
         self.jobs: list[Job] = []
         self.started = False
         self.error: Exception | None = None
@@ -64,11 +66,11 @@ class Flow:
 
     def add(
         self, name: str, what: Call | JobType, *, after: str | Sequence[str] = (), when: When = "done",
-        over: str | None = None, takes: bool = False,
+        over: str | None = None, takes: bool = False, args: Sequence[Any] = (),
     ) -> Flow:  # fmt: skip
         """Add a step; return the flow.
 
-        Parameters: `what` a call; or a job type, where the arguments come from other steps. `after` the steps that
+        Parameters: `what` a call; or a job type, where arguments come from other steps, with `args` after those. `after` the steps that
         must have ended before this one starts (none: it starts with the flow), and `when` how: ``"done"``,
         ``"failed"`` or ``"ended"``, either way. `over` fans out: one job for each item of that step's result, which
         is a list, each with the item as its first argument. `takes` passes the results of the `after` steps, in
@@ -85,10 +87,14 @@ class Flow:
             raise FlowError(f"step {name!r} is {what!r}; give a call (job_type.call(...)) or a job type")
         if when not in ("done", "failed", "ended"):
             raise FlowError(f"when is {when!r} at step {name!r}; give 'done', 'failed' or 'ended'")
+        if isinstance(what, Call) and (over is not None or takes or args):
+            raise FlowError(
+                f"step {name!r} gets arguments from other steps; give its job type, and args=(...) for the rest"
+            )
         befores = (after,) if isinstance(after, str) else tuple(after)
         if over is not None and over not in befores:
             befores = (*befores, over)
-        self.steps[name] = Step(name, what, befores, when, over, takes)
+        self.steps[name] = Step(name, what, befores, when, over, takes, tuple(args))
         return self
 
     def start(self) -> Flow:
@@ -204,8 +210,8 @@ class Flow:
 
     def _call(self, step: Step, first: list[Any]) -> Call:
         if isinstance(step.what, JobType):
-            return step.what.call(*first)
-        return step.what.type.call(*first, *step.what.args, **step.what.kwargs)
+            return step.what.call(*first, *step.args)
+        return step.what
 
     def __repr__(self) -> str:
         steps = ", ".join(f"{name} {step.state}" for name, step in self.steps.items())
