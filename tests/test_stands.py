@@ -39,7 +39,7 @@ def test_an_outage_a_lost_response_and_a_slow_answer() -> None:
     assert [type(a.error).__name__ for a in job.attempts[:-1]] == ["StandError", "StandError", "ResponseLost"]
     assert len(mail.sent) == 2
     assert (job.attempts[2].ended_at - job.attempts[2].started_at).total_seconds() == 7  # type: ignore[operator]
-    with pytest.raises(ic.laws.BrokenLaw, match="mail.send of 'ina: Your seat' is done 2 times") as caught:
+    with pytest.raises(ic.laws.BrokenLaw, match=r"mail.send of 'ina: Your seat' is done 2 times") as caught:
         rig.check(ic.laws.once_per_key("mail.send"))
     assert "attempt 3 fails: ResponseLost: the answer of mail was lost on its way" in str(caught.value)
 
@@ -72,10 +72,10 @@ def test_the_ledger_balances_and_may_guard_against_doubles() -> None:
         for _ in range(2):
             ledger.post("card", "fares", 180, key="B-7")
     assert (plain.balance("fares"), careful.balance("fares"), careful.balance("card")) == (360, 180, -180)
-    with pytest.raises(ic.laws.BrokenLaw, match="ledger.post of 'B-7' is done 2 times"):
+    with pytest.raises(ic.laws.BrokenLaw, match=r"ledger.post of 'B-7' is done 2 times"):
         rig.check(ic.laws.once_per_key("ledger.post"))
     rig.check(ic.laws.once_per_key("careful.post", due=["B-7"]))
-    with pytest.raises(ic.laws.BrokenLaw, match="careful.post of 'B-8' is never done"):
+    with pytest.raises(ic.laws.BrokenLaw, match=r"careful.post of 'B-8' is never done"):
         rig.check(ic.laws.once_per_key("careful.post", due=["B-8"]))
     for bad in (0, -1, 1.5, True):
         with pytest.raises(ic.InputError, match="give whole units"):
@@ -186,8 +186,8 @@ def test_any_real_function_can_be_an_effect() -> None:
         assert charge("again", 5) == "receipt"
     assert (job.result, stolen.state) == ("refund ina", "dead")
     assert [(e.key, e.outcome) for e in rig.effects if e.name == "charge"] == [
-        ("ina", "done"), ("stolen", "failed"), ("stolen", "failed"), ("ina", "done"), ("again", "done"),
-    ] or [e.key for e in rig.effects("charge")] == ["ina", "ina", "again"]  # fmt: skip
+        ("ina", "done"), ("stolen", "failed"), ("ina", "done"), ("stolen", "failed"), ("again", "done"),
+    ]  # fmt: skip
     assert [e.key for e in rig.effects("refund")] == ["INA"]
     assert bank.charge("later") == "receipt"
     assert len(rig.effects("charge")) == 3, "outside the rig it is what it was"

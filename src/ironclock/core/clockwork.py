@@ -109,7 +109,8 @@ class Clockwork:
         heap = self._heap
         if not (self.running or self._uneven or self.watches or (heap and heap[0][0] <= until_ns)):
             self.now = max(self.now, until_ns)  # nothing happens until then
-            self.forget_present()
+            if self.present:
+                self.forget_present()
             return
         self.run_until(until_ns)
         self.now = max(self.now, until_ns)

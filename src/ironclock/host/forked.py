@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import os
 import pickle
+import signal
 import socket
 import struct
 import sys
@@ -70,6 +71,8 @@ class Forks:
         self._stands = stands
         self._fresh_loops = fresh_loops
         self._children: list[int] = []
+        self._lines: dict[Attempt, tuple[Line, int]] = {}
+        engine.delivery.died.append(self._let_go)
 
     def run(self, attempt: Attempt) -> Any:
         """Run an attempt's code in a child; return or raise what it did there. Where it dies, so does the worker."""
@@ -85,7 +88,12 @@ class Forks:
             _Child(self._engine, Line(there), attempt).live(self._fresh_loops)
         there.close()
         self._children.append(child)
-        return self._serve(attempt, Line(here), child)
+        line = Line(here)
+        self._lines[attempt] = line, child
+        try:
+            return self._serve(attempt, line, child)
+        finally:
+            self._lines.pop(attempt, None)
 
     def reap(self) -> None:
         """Collect the children that have ended."""
@@ -95,6 +103,15 @@ class Forks:
                     self._children.remove(child)
             except ChildProcessError:
                 self._children.remove(child)
+
+    def _let_go(self, attempt: Attempt) -> None:
+        """End the child of an attempt that is killed while it stands still."""
+        found = self._lines.pop(attempt, None)
+        if found is not None and found[1] in self._children:
+            line, child = found
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(child, signal.SIGKILL)
+            self._end(line, child)
 
     def _end(self, line: Line, child: int) -> None:
         line.close()

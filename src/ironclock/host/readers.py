@@ -63,6 +63,10 @@ class Readers:
     def __init__(self, engine: Engine, advance: Callable[[int], None], threads: Any) -> None:
         self.engine = engine
         self.threads = threads
+        self.coarse_ns = engine.start_ns + (1 << 23) * NS - UPTIME_NS
+        """From where on a float of the monotonic clock does not hold a nanosecond."""
+        self.own_key: Any = None
+        """The key of an event loop's own pipe in its selector, as last seen."""
         self._advance = advance
         self._zone = engine.timeline.zone
         self._patience: tuple[int, int] = (-1, -1)
@@ -160,6 +164,17 @@ class Readers:
             raise RigStateError("a callback of the rig (a fault's predicate, a wait) may not sleep")
         else:
             self._advance(ns)
+
+    def let_pass(self, seconds: float) -> None:
+        """Let the time of an event loop's wait pass; at least a nanosecond, as a wait that was asked for takes time."""
+        ns = math.ceil(seconds * 1e9 - 1e-3) or 1
+        engine = self.engine
+        if engine.current is not None:
+            engine.sleep(ns)
+        elif engine.running:
+            raise RigStateError("a callback of the rig (a fault's predicate, a wait) may not wait")
+        else:
+            engine.advance_to(engine.now + ns)
 
     def real_wait(self, free: Callable[[], Any], seconds: float) -> bool:
         """Let real time pass until `free()`, at most some seconds; other real threads may bring it about."""

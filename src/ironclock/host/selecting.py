@@ -6,13 +6,22 @@ once the selector has said that nothing real is ready.
 
 from __future__ import annotations
 
+import math
 import selectors
+import socket
+import weakref
 from collections.abc import Callable
 from typing import Any
 
 from ..core.durations import NS
 from .inplace import PythonFunction
 from .locks import GRACE_S, others_run
+
+FILE_GRACE_S = 0.5
+"""How long, in real seconds, a file or socket may take to answer before simulated time is let pass."""
+
+_patience: weakref.WeakKeyDictionary[Any, float] = weakref.WeakKeyDictionary()
+"""By selector, what is left of that after it was waited for in vain."""
 
 _KINDS = ("EpollSelector", "KqueueSelector", "DevpollSelector", "PollSelector", "SelectSelector")
 
@@ -29,41 +38,97 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
     """Return a `select` that waits in simulated time for the threads that have any."""
 
     def select(selector: Any, timeout: float | None = None) -> Any:
-        world = here()
-        if world is None or (timeout is not None and timeout <= 0):
+        if timeout is not None and timeout <= 0:
             return real(selector, timeout)
+        world = here()
+        if world is None:
+            return real(selector, timeout)
+        files = True
+        for key in selector._fd_to_key.values():
+            files = key is not world.own_key or len(selector._fd_to_key) > 1  # as seen the last time
+            break
+        if files:
+            files = _has_files(selector, world)
+        if world.engine.now > world.coarse_ns:
+            _coarsen(selector, world)
+        if not files and timeout is not None and not world.threads.alive and not world.engine.watches:
+            # An event loop with nothing but timers, and nobody who could wake it but a signal.
+            world.let_pass(timeout)
+            return real(selector, 0)
         ready = real(selector, 0)
         if ready:
             return ready
-        watched = len(selector._fd_to_key)
-        if watched <= 1 and timeout is not None and not world.threads.alive and not world.engine.watches:
-            # An event loop with nothing but timers, and nobody who could wake it.
-            world.sleep(timeout)
-            return real(selector, 0)
-        return _wait(world, lambda: real(selector, 0), timeout, watched > 1)
+        return _wait(world, selector, real, timeout, files)
 
     return select
 
 
-def _wait(world: Any, look: Callable[[], Any], timeout: float | None, files: bool) -> Any:
+def _own_loop(key: Any) -> Any:
+    """Return the event loop whose own pipe a key stands for; None where it stands for anything else."""
+    handle = key.data[0] if isinstance(key.data, tuple) and key.data else None
+    callback = getattr(handle, "_callback", None)
+    return callback.__self__ if getattr(callback, "__name__", "") == "_read_from_self" else None
+
+
+def _coarsen(selector: Any, world: Any) -> None:
+    """Tell an event loop how coarse the clock is after half a year.
+
+    It takes a timer for due that is less than one resolution (1 ns) ahead. From 2**24 s on a float cannot hold that:
+    a timer that is due at this very instant would never be, on a clock that waits for it.
+    """
+    for key in selector._fd_to_key.values():
+        loop = _own_loop(key)
+        if loop is not None:
+            least = 2 * math.ulp(world.functions["monotonic"]())
+            if loop._clock_resolution < least:
+                loop._clock_resolution = 4 * least
+
+
+def _has_files(selector: Any, world: Any) -> bool:
+    """Whether there is anything to wait for besides an event loop's own pipe, and sockets that only listen."""
+    for key in selector._fd_to_key.values():
+        if _own_loop(key) is not None:
+            world.own_key = key
+            continue
+        listens = isinstance(key.fileobj, socket.socket) and _listens(key.fileobj)
+        if not listens:
+            return True
+    return False
+
+
+def _listens(one: socket.socket) -> bool:
+    try:
+        return bool(one.getsockopt(socket.SOL_SOCKET, socket.SO_ACCEPTCONN))
+    except (OSError, AttributeError):
+        return False
+
+
+def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | None, files: bool) -> Any:
     """Wait in simulated time, unless something real is about to come; return what is ready."""
     engine = world.engine
     found: list[Any] = []
 
     def ready() -> bool:
-        found[:] = look()
+        found[:] = real(selector, 0)
         return bool(found)
 
     until = None if timeout is None else engine.now + round(timeout * NS)
-    while not ready():
-        if (files or others_run()) and world.real_wait(ready, GRACE_S):
-            break
+    while True:
+        if files or others_run():
+            # What is real comes first: simulated time would run ahead of it. One that kept us waiting for nothing
+            # is given less and less.
+            grace = _patience.get(selector, FILE_GRACE_S if files else GRACE_S)
+            found[:] = real(selector, grace)
+            if found:
+                _patience.pop(selector, None)
+                return found
+            _patience[selector] = max(grace / 4, 0.001)
         if until is None and engine.next_due_ns is None and not engine.uneven_now:
-            world.real_wait(ready, GRACE_S)  # only something real can end this
             if engine.current is not None:
                 engine.wait(ready, None)
-            continue
-        engine.wait(ready, until)
-        if until is not None and engine.now >= until:
-            break
-    return found or look()
+            else:
+                found[:] = real(selector, GRACE_S)  # only something real can end this
+        elif engine.wait(ready, until) or (until is not None and engine.now >= until):
+            return found or real(selector, 0)
+        if found or ready():
+            return found
