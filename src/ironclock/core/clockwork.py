@@ -119,7 +119,7 @@ class Clockwork:
     @property
     def uneven_now(self) -> bool:
         """Whether there is something to do at this very instant."""
-        return self._uneven
+        return self._uneven or any(not watch.over and watch.ready() for watch in self.watches)
 
     def forget_present(self) -> None:
         """Empty every stock of the present instant."""

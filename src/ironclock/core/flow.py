@@ -72,9 +72,9 @@ class Flow:
 
         Parameters: `what` a call; or a job type, where arguments come from other steps, with `args` after those.
         `after` the steps that must have ended before this one starts (none: it starts with the flow), and `when` how:
-        ``"done"``, ``"failed"`` or ``"ended"``, either way. `over` fans out: one job for each item of that step's result, which
-        is a list, each with the item as its first argument. `takes` passes the results of the `after` steps, in
-        that order, as the first arguments. A step whose `after` ended otherwise never starts.
+        ``"done"``, ``"failed"`` or ``"ended"``, either way. `over` fans out: one job for each item of that step's
+        result, which is a list, each with the item as its first argument. `takes` passes the results of the `after`
+        steps, in that order, as the first arguments. A step whose `after` ended otherwise never starts.
         Raises `FlowError`.
         """
         if self._begun:

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import _thread
 import datetime as dt
+import signal
 import sys
 from collections.abc import Callable
 from typing import Any
 
 from ..core.errors import RigStateError
+from . import alarms
 from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .locks import condition_wait, entries
 from .readers import BUILTINS, REAL, Readers, by_thread
@@ -205,8 +207,10 @@ def _tell_types() -> None:
 def _stand_ins() -> list[tuple[Builtin, Callable[..., Any]]]:
     made: list[tuple[Builtin, Callable[..., Any]]] = []
     seen = set()
-    for name, stand_in in replacements(_here, _another_thread):
-        function = getattr(_thread, name, None)
+    both = [(_thread, pair) for pair in replacements(_here, _another_thread)]
+    both += [(signal, pair) for pair in alarms.replacements(_here)]
+    for module, (name, stand_in) in both:
+        function = getattr(module, name, None)
         if function is not None and id(function) not in seen:  # two names may stand for one function
             seen.add(id(function))
             builtin = Builtin(function)

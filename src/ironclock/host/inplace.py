@@ -36,7 +36,8 @@ class _MethodDef(ctypes.Structure):
 class _BuiltinObject(ctypes.Structure):
     _fields_ = [
         ("refcnt", ctypes.c_ssize_t), ("type", ctypes.c_void_p),
-        ("ml", ctypes.POINTER(_MethodDef)), ("self", ctypes.c_void_p),
+        ("ml", ctypes.POINTER(_MethodDef)), ("self", ctypes.c_void_p), ("module", ctypes.c_void_p),
+        ("weakrefs", ctypes.c_void_p), ("vectorcall", ctypes.c_void_p),
     ]  # fmt: skip
 
 
@@ -76,6 +77,12 @@ class Builtin:
         module: Any = function.__self__  # type: ignore[attr-defined]
         definition = self._object.ml.contents
         convention = definition.flags & _CONVENTION
+        self._flags, self._vectorcall = definition.flags, self._object.vectorcall
+        # One that takes its arguments as an array is called with a tuple and a dict while it is replaced: without
+        # its vectorcall entry the interpreter asks the flags how to call it.
+        self._fast = convention not in _HELPERS and bool(convention & _FASTCALL)
+        if self._fast:
+            convention = _VARARGS | _KEYWORDS
         if convention not in _HELPERS:
             raise RigStateError(f"{function!r} is called in a way that this Python's support does not cover")
         self._helper = _entry(_HELPERS[convention])
@@ -89,6 +96,9 @@ class Builtin:
 
     def point(self, replacement: Callable[..., Any]) -> None:
         """Let every call of the function run `replacement` from now on."""
+        if self._fast:
+            self._object.vectorcall = None
+            self._definition.flags = _VARARGS | _KEYWORDS
         self._object.self = id(replacement)
         self._definition.meth = self._helper
         self._replacement = replacement  # the slot holds no reference of its own
@@ -96,6 +106,8 @@ class Builtin:
     def restore(self) -> None:
         """Make the function what it was."""
         self._definition.meth, self._object.self = self._saved
+        if self._fast:
+            self._definition.flags, self._object.vectorcall = self._flags, self._vectorcall
         self._replacement = None
 
 

@@ -18,6 +18,7 @@ from ..core.durations import NS
 from ..core.errors import StuckError
 from ..core.where import calling
 from .inplace import PythonFunction, TypeEntry
+from .readers import waiting_ns
 
 Here = Callable[[], Any]
 
@@ -43,7 +44,7 @@ def others_run() -> bool:
 def block(world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str) -> bool:
     """Let simulated time pass until `take` succeeds, at most `timeout` seconds (-1: no limit)."""
     engine = world.engine
-    until = None if timeout < 0 else engine.now + round(timeout * NS)
+    until = None if timeout < 0 else engine.now + waiting_ns(timeout)
     grace, span = GRACE_S, NS
     while not take():
         if until is not None and engine.now >= until:
@@ -58,10 +59,10 @@ def block(world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout:
                 continue  # nothing simulated is left that could
             engine.wait(free, step if until is None else min(step, until))
             continue
-        if not engine.wait(free, until) and until is None and not others_run() and not take():
-            raise StuckError(
-                f"{engine.current or 'the test'} waits for {what} that nothing is left to release, at {calling()}"
-            )
+        # A task may be woken and find that another was faster; the test's own code waits until nothing happens.
+        woken = engine.wait(free, until)
+        if not woken and until is None and engine.current is None and not others_run() and not free():
+            raise StuckError(f"the test waits for {what} that nothing is left to release, at {calling()}")
     return True
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 import operator
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -17,6 +18,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.durations import NS
 from ..core.errors import RigStateError, StuckError
 from ..core.where import calling
+from .alarms import Alarms
 from .inplace import Builtin, private_descriptor
 
 if TYPE_CHECKING:
@@ -24,6 +26,9 @@ if TYPE_CHECKING:
 
 READS_LIMIT = 1_000_000
 """Reads of one clock function at one instant, with nothing else happening, before it is called a loop."""
+
+SPINNING = 8_000
+"""Reads at one instant after which the test's own code is taken to spin for its threads to get on."""
 
 UPTIME_NS = 1_000_000 * NS
 """What the monotonic clock shows at the rig's start: a machine that has been up for some days."""
@@ -65,14 +70,17 @@ class Readers:
         self.threads = threads
         self.coarse_ns = engine.start_ns + (1 << 23) * NS - UPTIME_NS
         """From where on a float of the monotonic clock does not hold a nanosecond."""
+        self.alarms = Alarms(engine)
         self.own_key: Any = None
         """The key of an event loop's own pipe in its selector, as last seen."""
         self._advance = advance
         self._zone = engine.timeline.zone
         self._patience: tuple[int, int] = (-1, -1)
         self._sleeps = 0
+        self.spun_ns, self.spins = -1, 0
+        """At which instant an event loop goes round without waiting, and how often it has."""
         wall_s, wall_ns = self._reader(None, "time"), self._reader(None, "time_ns")
-        since = UPTIME_NS - engine.start_ns
+        since = self._since = UPTIME_NS - engine.start_ns
         mono_s, mono_ns = self._reader(since, "monotonic"), self._reader(since, "monotonic_ns")
         self.functions: dict[str, Callable[..., Any]] = {
             "time": wall_s, "time_ns": wall_ns, "monotonic": mono_s, "monotonic_ns": mono_ns,
@@ -118,6 +126,9 @@ class Readers:
             elif handed > limit:
                 handed = stuck()
             else:
+                if handed > SPINNING:
+                    self._spinning()
+                    seen = engine.now
                 batch = min(batch * 2, 1024)
             offset = engine.wall_off_ns if fixed is None else fixed
             value: float | int = seen + offset
@@ -167,7 +178,7 @@ class Readers:
 
     def let_pass(self, seconds: float) -> None:
         """Let the time of an event loop's wait pass; at least a nanosecond, as a wait that was asked for takes time."""
-        ns = math.ceil(seconds * 1e9 - 1e-3) or 1
+        ns = waiting_ns(seconds)
         engine = self.engine
         if engine.current is not None:
             engine.sleep(ns)
@@ -175,6 +186,29 @@ class Readers:
             raise RigStateError("a callback of the rig (a fault's predicate, a wait) may not wait")
         else:
             engine.advance_to(engine.now + ns)
+
+    def skip(self, loops: list[Any]) -> None:
+        """Let time pass until what comes next: a timer of these event loops, or an event of the rig."""
+        engine = self.engine
+        timers = [loop._scheduled[0]._when for loop in loops if getattr(loop, "_scheduled", None)]
+        dues = [engine.now + math.ceil(min(timers) * NS) - engine.now - self._since] if timers else []
+        due = engine.next_due_ns
+        if due is not None and engine.current is None:
+            dues.append(due)
+        if dues:
+            self.let_pass((min(dues) - engine.now) / NS)
+
+    def _spinning(self) -> None:
+        """Do something for the test's own code that reads the clock over and over, as it waits for others to act."""
+        engine = self.engine
+        if engine.current is not None or engine.running:
+            return
+        if self.threads.alive:
+            engine.advance_to(engine.now)  # one of its threads
+        events = sys.modules.get("asyncio.events")
+        loop = None if events is None else events._get_running_loop()
+        if loop is not None:
+            self.skip([loop])
 
     def real_wait(self, free: Callable[[], Any], seconds: float) -> bool:
         """Let real time pass until `free()`, at most some seconds; other real threads may bring it about."""
@@ -243,7 +277,8 @@ class Readers:
         return _recast(cls, _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), tz))
 
     def utcnow(self, cls: type[dt.datetime]) -> dt.datetime:
-        return self.now(cls, _UTC).replace(tzinfo=None)
+        naive = self.now(dt.datetime, _UTC).replace(tzinfo=None)
+        return naive if cls is dt.datetime else _recast(cls, naive)
 
     def today(self, cls: type[dt.date]) -> dt.date:
         if cls is dt.date:
@@ -281,6 +316,12 @@ def _recast(cls: type[dt.datetime], moment: dt.datetime) -> dt.datetime:
         moment.tzinfo,
     )  # fmt: skip
     return made.replace(fold=1) if moment.fold else made
+
+
+def waiting_ns(seconds: float) -> int:
+    """Return a wait in whole nanoseconds, never less than was asked for: a caller that then reads a float of the clock
+    would see a rest too short to wait for, again and again."""
+    return max(1, math.ceil(seconds * 1e9 - 1e-3)) if seconds > 0 else 0
 
 
 def _sleep_ns(seconds: Any) -> int:

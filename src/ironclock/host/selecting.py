@@ -9,19 +9,23 @@ from __future__ import annotations
 import math
 import selectors
 import socket
+import threading
 import weakref
 from collections.abc import Callable
 from typing import Any
 
-from ..core.durations import NS
 from .inplace import PythonFunction
 from .locks import GRACE_S, others_run
+from .readers import waiting_ns
 
 FILE_GRACE_S = 0.5
 """How long, in real seconds, a file or socket may take to answer before simulated time is let pass."""
 
 _patience: weakref.WeakKeyDictionary[Any, float] = weakref.WeakKeyDictionary()
 """By selector, what is left of that after it was waited for in vain."""
+
+SPINS_LIMIT = 5_000
+"""How often an event loop may go round at one instant before it is taken to wait for what comes next."""
 
 _KINDS = ("EpollSelector", "KqueueSelector", "DevpollSelector", "PollSelector", "SelectSelector")
 
@@ -38,10 +42,14 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
     """Return a `select` that waits in simulated time for the threads that have any."""
 
     def select(selector: Any, timeout: float | None = None) -> Any:
-        if timeout is not None and timeout <= 0:
-            return real(selector, timeout)
         world = here()
         if world is None:
+            return real(selector, timeout)
+        if timeout is not None and timeout <= 0:
+            if world.engine.now == world.spun_ns:
+                _spin(selector, world)
+            else:
+                world.spun_ns, world.spins = world.engine.now, 0
             return real(selector, timeout)
         files = True
         for key in selector._fd_to_key.values():
@@ -51,7 +59,11 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
             files = _has_files(selector, world)
         if world.engine.now > world.coarse_ns:
             _coarsen(selector, world)
-        if not files and timeout is not None and not world.threads.alive and not world.engine.watches:
+        if (
+            not files
+            and timeout is not None
+            and not (world.threads.alive or world.engine.watches or world.alarms.pending)
+        ):
             # An event loop with nothing but timers, and nobody who could wake it but a signal.
             world.let_pass(timeout)
             return real(selector, 0)
@@ -67,7 +79,15 @@ def _own_loop(key: Any) -> Any:
     """Return the event loop whose own pipe a key stands for; None where it stands for anything else."""
     handle = key.data[0] if isinstance(key.data, tuple) and key.data else None
     callback = getattr(handle, "_callback", None)
-    return callback.__self__ if getattr(callback, "__name__", "") == "_read_from_self" else None
+    return getattr(callback, "__self__", None) if getattr(callback, "__name__", "") == "_read_from_self" else None
+
+
+def _spin(selector: Any, world: Any) -> None:
+    """Let time pass under an event loop that goes round and round at one instant, as it really does."""
+    world.spins += 1
+    if world.spins > SPINS_LIMIT:
+        world.skip([loop for key in selector._fd_to_key.values() if (loop := _own_loop(key)) is not None])
+        world.spun_ns, world.spins = world.engine.now, 0
 
 
 def _coarsen(selector: Any, world: Any) -> None:
@@ -93,7 +113,8 @@ def _has_files(selector: Any, world: Any) -> bool:
         listens = isinstance(key.fileobj, socket.socket) and _listens(key.fileobj)
         if not listens:
             return True
-    return False
+    # asyncio has threads wait for its child processes, where no file can tell of their end.
+    return others_run() and any("waitpid-" in thread.name for thread in threading.enumerate())
 
 
 def _listens(one: socket.socket) -> bool:
@@ -112,7 +133,7 @@ def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | 
         found[:] = real(selector, 0)
         return bool(found)
 
-    until = None if timeout is None else engine.now + round(timeout * NS)
+    until = None if timeout is None else engine.now + waiting_ns(timeout)
     while True:
         if files or others_run():
             # What is real comes first: simulated time would run ahead of it. One that kept us waiting for nothing

@@ -1,0 +1,44 @@
+"""The standard library's own tests, run on simulated time: code that nobody here wrote.
+
+Each module runs in a process of its own, inside an entered rig, and has to pass as it does outside.
+"""
+
+from __future__ import annotations
+
+import importlib.util
+import subprocess
+import sys
+
+import pytest
+
+RUN = """
+import sys, unittest, warnings
+import ironclock as ic
+warnings.simplefilter("ignore")
+suite = unittest.defaultTestLoader.loadTestsFromName(sys.argv[1])
+with ic.Rig(start="2031-03-03T09:00"):
+    result = unittest.TextTestRunner(stream=sys.stdout, verbosity=1).run(suite)
+print("ran", result.testsRun)
+sys.exit(not result.wasSuccessful())
+"""
+
+MODULES = [
+    ("test_sched", 10), ("test_threading.TimerTests", 1), ("test_threading_local", 20), ("test_contextlib_async", 40),
+    ("test_asyncgen", 60), ("test_asyncio.test_locks", 60), ("test_asyncio.test_queues", 40),
+    ("test_asyncio.test_timeouts", 20), ("test_asyncio.test_waitfor", 10), ("test_asyncio.test_taskgroups", 30),
+    ("test_asyncio.test_runners", 20), ("test_asyncio.test_base_events", 100), ("test_asyncio.test_events", 150),
+    ("test_asyncio.test_tasks", 600), ("test_asyncio.test_streams", 50), ("test_asyncio.test_threads", 3),
+    ("test_asyncio.test_sock_lowlevel", 20), ("test_asyncio.test_unix_events", 80),
+]  # fmt: skip
+
+
+@pytest.mark.skipif(importlib.util.find_spec("test.support") is None, reason="this Python comes without its own tests")
+@pytest.mark.parametrize(("module", "least"), MODULES, ids=[m for m, _ in MODULES])
+def test_passes_inside_a_rig(module: str, least: int) -> None:
+    if importlib.util.find_spec(f"test.{module.removesuffix('.TimerTests')}") is None:
+        pytest.skip("not in this Python's tests")
+    done = subprocess.run(
+        [sys.executable, "-c", RUN, f"test.{module}"], capture_output=True, text=True, timeout=300, check=False
+    )
+    assert done.returncode == 0, done.stdout[-6000:] + done.stderr[-3000:]
+    assert int(done.stdout.rsplit("ran ", 1)[1]) >= least
