@@ -86,8 +86,10 @@ class WebTransport(httpx.BaseTransport):
 
     def _serve_wsgi(self, request: httpx.Request, answer: Callable[[int, Any, bytes], None]) -> None:
         response = httpx.WSGITransport(app=self._app).handle_request(request)
-        answer(response.status_code, response.headers, response.read())
-        response.close()
+        stream = response.stream
+        assert isinstance(stream, httpx.SyncByteStream)
+        answer(response.status_code, response.headers, b"".join(stream))
+        stream.close()
 
     async def _serve_asgi(self, request: httpx.Request, answer: Callable[[int, Any, bytes], None]) -> None:
         head: dict[str, Any] = {}

@@ -97,7 +97,9 @@ def describe(entry: Entry, timeline: Timeline) -> str:
     if what == "effect":
         about = f" {data['key']!r}" if "key" in data else ""
         went = "" if data.get("outcome") == "done" else f" fails: {data.get('error', data.get('outcome'))}"
-        return f"effect {data.get('effect')}{about}{went}"
+        more = {k: v for k, v in data.items() if k not in ("effect", "key", "outcome", "error") and v not in (None, "")}
+        with_ = f" ({', '.join(f'{k}={v!r}' for k, v in more.items())})" if more else ""
+        return f"effect {data.get('effect')}{about}{went}{with_}"
     if what == "rolled-back":
         gone = f"; never enqueued: {', '.join(data['jobs'])}" if data.get("jobs") else ""
         return f"transaction {data.get('transaction')} is rolled back{gone}"

@@ -165,6 +165,21 @@ def queue_below(queue: str, limit: int) -> Law:
     return queue_below
 
 
+def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) -> Law:
+    """Return the law that every effect of a name that was done satisfies a predicate of its data (see `Effect.data`;
+    its key stands under ``"key"``). `words` say what holds for each."""
+    if not callable(predicate):
+        raise InputError(f"the predicate of {words!r} is {predicate!r}, which cannot be called")
+
+    def each(world: World) -> list[Breach]:
+        if effect not in world.effect_names:
+            raise SelectionError(f"a law is about the effect {effect!r}; {nearest(effect, world.effect_names)}")
+        done = (entry for entry in world.effects if entry.data.get("effect") == effect)
+        return [Breach(f"it does not hold that {words}", (entry,)) for entry in done if not predicate(entry.data)]
+
+    return each
+
+
 def holds(words: str, predicate: Callable[[World], Any]) -> Law:
     """Return a law of one's own: that `predicate(world)` is true at the end."""
     if not callable(predicate):
