@@ -401,6 +401,7 @@ class Delivery:
         engine._prepare()
         for pool in engine.pools:
             pool.stopped = True
+        engine.rearm()
         engine.record("note", detail=f"the workers are stopped, with a grace of {spell(grace_ns)}")
         for attempt in self.running():
             self._ask(attempt)
@@ -417,6 +418,7 @@ class Delivery:
         """Let the workers go on."""
         for pool in self._engine.pools:
             pool.stopped = False
+        self._engine.rearm()
         self._engine.record("note", detail="the workers are started")
         self._engine.uneven()
 

@@ -31,6 +31,8 @@ from .timeline import Timeline
 from .transactions import Transactions
 from .where import calling, innermost, spot
 
+_OPEN = frozenset(OPEN)
+
 DEPTH_LIMIT = 10_000
 """How many jobs may enqueue one another at one instant before it is called a loop."""
 
@@ -44,6 +46,8 @@ class Engine(Clockwork):
         self.jumped_ns = 0
         self.special = False
         """Whether every attempt needs more than its function's call: faults at seams, hooks, limits ..."""
+        self.gated = False
+        """Whether a job that is due may have to wait although a worker is free."""
         self.lenient: Callable[[], bool] = lambda: True
         """Whether a name may come to be known later."""
         self.types: dict[str, JobType] = {}
@@ -109,6 +113,9 @@ class Engine(Clockwork):
             self.passing or faults.ack or faults.twice or faults.outages or self.controls.by_name
             or self.around_attempt or self.skewed
         )  # fmt: skip
+        self.gated = bool(
+            faults.delivery or faults.outages or self.controls.by_name or any(pool.stopped for pool in self.pools)
+        )
         for pool in self.pools:
             pool.gate = self.controls.admit if self.controls.by_name or faults.outages else None
 
@@ -136,21 +143,16 @@ class Engine(Clockwork):
 
     def enqueue(
         self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int,
-        queue: str | None = None, priority: int | None = None, key: Any = None,
+        queue: str | None = None, priority: int | None = None, key: Any = None, hooked: bool = False,
     ) -> Job:  # fmt: skip
         """Enqueue a job that is due at `due_ns` (nanoseconds since the epoch, not before `now`)."""
-        if self.around_enqueue:
+        if self.around_enqueue and not hooked:
             with ExitStack() as stack:
                 for hook in self.around_enqueue:
                     stack.enter_context(hook(Call(type, args, kwargs)))
-                return self._enqueue(type, args, kwargs, due_ns, queue, priority, key)
-        return self._enqueue(type, args, kwargs, due_ns, queue, priority, key)
-
-    def _enqueue(
-        self, type: JobType, args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int,
-        queue: str | None, priority: int | None, key: Any,
-    ) -> Job:  # fmt: skip
-        if self.passing is not None and self.current is not None:
+                return self.enqueue(type, args, kwargs, due_ns, queue, priority, key, True)
+        current = self.current
+        if self.passing is not None and current is not None:
             self.passing("enqueue")
         now = self.now
         if queue is None:
@@ -172,7 +174,6 @@ class Engine(Clockwork):
             job.key = key
         if type.admits:
             self.admission.pend(job)
-        current = self.current
         if current is not None and current.job is not None:
             parent = current.job
             if due_ns <= now and parent.enqueued_ns == now:
@@ -326,7 +327,7 @@ class Engine(Clockwork):
         return f"queue {queue!r}, which no worker serves; {nearest(queue, served)}"
 
     def _due(self, job: Job) -> None:
-        if job.state not in OPEN:
+        if job.state not in _OPEN:
             return
         pool = self._routes.get(job.queue) or self._route(job.queue)
         if pool is None:
@@ -334,9 +335,10 @@ class Engine(Clockwork):
             raise PolicyError(f"{job.id} waits in {self._unserved(job.queue)}")
         if job.type.admits and self.admission.holds_back(job):
             return
-        if self.faults.delivery and self.delivery.put_off(job):
-            return
-        if pool.free and not pool.waiting and pool.gate is None and not pool.stopped:
+        if self.gated:
+            if self.faults.delivery and self.delivery.put_off(job):
+                return
+        elif pool.free and not pool.waiting:
             self._start(job, pool)
             return
         job.state = "ready"
@@ -459,7 +461,7 @@ class Engine(Clockwork):
         what: Outcome = "failed"
         if attempt.error is not None:
             error = attempt.error  # the timeout, whatever the job made of it
-        if isinstance(error, AttemptTimeout):
+        if type(error) is AttemptTimeout:
             what = "timed-out"
         if attempt.odd and self.delivery.failed(attempt, error, what):
             return
