@@ -12,11 +12,13 @@ import bench_clock
 import bench_engine
 import bench_import
 import bench_schedules
+import bench_workers
 
 PARTS = {
     "engine": bench_engine.main,
     "clock": bench_clock.main,
     "schedules": bench_schedules.main,
+    "workers": bench_workers.main,
     "import": bench_import.main,
 }
 

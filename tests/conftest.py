@@ -7,10 +7,13 @@ from collections.abc import Iterator
 
 import pytest
 
+import ironclock
+from ironclock import rig as _rig  # noqa: F401
 from tern_line import booking, db, jobs, outside, watch
 
 # All of it is imported here: pytester forgets what its runs import, and a package must not be half new.
 FERRY_LINE = (booking, db, jobs, outside, watch)
+IRON_CLOCK = [getattr(ironclock, name) for name in ironclock.__all__]
 pytest_plugins = ["pytester"]
 
 

@@ -103,3 +103,18 @@ def test_hostile_names_are_shown_not_obeyed(tmp_path: Path) -> None:
     assert code == 0
     assert "\x1b" not in text
     assert "[red]" in text
+
+
+def test_the_mistakes_are_shown_with_their_laws_and_their_fixes() -> None:
+    code, text = run("mistakes")
+    assert code == 0
+    assert text.count("✗ with the bug a law is broken") == text.count("✓ with the fix every law holds") == 10
+    assert "bank.post of 'B-7' is done 2 times" in text
+    code, text = run("mistakes", "--list")
+    assert (code, len(text.split())) == (0, 10)
+
+
+def test_a_mistake_that_does_not_exist() -> None:
+    result = CliRunner().invoke(main, ["mistakes", "charge_repeatd_on_retry"])
+    assert result.exit_code == 2
+    assert "did you mean 'charge_repeated_on_retry'" in result.output

@@ -55,6 +55,18 @@ def test_the_tutorial_typed_by_hand(pytester: pytest.Pytester, capsys: pytest.Ca
     pytester.runpytest().assert_outcomes(passed=1)
 
 
+@pytest.mark.parametrize("number", range(5))
+def test_the_page_on_workers(number: int, capsys: pytest.CaptureFixture[str]) -> None:
+    code = blocks("docs/workers.md", "python")
+    assert len(code) == 5
+    exec(compile(code[number], "docs/workers.md", "exec"), {"__name__": "page"})
+    said = capsys.readouterr().out
+    if number == 0:
+        assert said == blocks("docs/workers.md", "text")[0]
+    for expected in re.findall(r"print\(.*\)\n?(?:  )?# (.*)", code[number]):
+        assert expected.split(": ")[0] in said or expected in said
+
+
 @pytest.mark.parametrize(
     "page", ["README.md", "CONTRIBUTING.md", *(f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md"))]
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
 import time
@@ -15,7 +16,11 @@ pytestmark = pytest.mark.skipif(not hasattr(os, "fork"), reason="needs os.fork")
 
 
 def transfer(path: str) -> int:
-    connection = sqlite3.connect(path)
+    with contextlib.closing(sqlite3.connect(path)) as connection:
+        return write(connection)
+
+
+def write(connection: sqlite3.Connection) -> int:
     connection.execute("insert into fares values ('B-7', 180)")
     time.sleep(10)
     mark()
@@ -30,13 +35,13 @@ def mark() -> None:
 @pytest.fixture
 def path(tmp_path: Path) -> str:
     found = str(tmp_path / "tern.db")
-    with sqlite3.connect(found) as connection:
+    with contextlib.closing(sqlite3.connect(found)) as connection:
         connection.execute("create table fares (booking text, amount integer)")
     return found
 
 
 def fares(path: str) -> int:
-    with sqlite3.connect(path) as connection:
+    with contextlib.closing(sqlite3.connect(path)) as connection:
         return int(connection.execute("select count(*) from fares").fetchone()[0])
 
 

@@ -28,7 +28,7 @@ MODULES = [
     ("test_asyncio.test_timeouts", 20), ("test_asyncio.test_waitfor", 10), ("test_asyncio.test_taskgroups", 30),
     ("test_asyncio.test_runners", 20), ("test_asyncio.test_base_events", 100), ("test_asyncio.test_events", 150),
     ("test_asyncio.test_tasks", 600), ("test_asyncio.test_streams", 50), ("test_asyncio.test_threads", 3),
-    ("test_asyncio.test_sock_lowlevel", 20), ("test_asyncio.test_unix_events", 80),
+    ("test_asyncio.test_sock_lowlevel", 20),
 ]  # fmt: skip
 
 

@@ -74,6 +74,26 @@ def demo(seed: int, save: str | None, tell: bool) -> None:
 
 
 @main.command()
+@click.argument("names", nargs=-1)
+@click.option("--list", "listed", is_flag=True, help="List their names.")
+def mistakes(names: tuple[str, ...], listed: bool) -> None:
+    """Show what goes wrong with background jobs: NAMES, or all ten.
+
+    Each is a story at the ferry line, with the bug, the law that it breaks and the entries of the history that prove
+    it, and with the fix. Exit code 1 where one is not as it should be.
+    """
+    from . import mistakes as shown
+
+    if listed:
+        for name in shown.names():
+            click.echo(name)
+        return
+    screen, _ = _screen()
+    wrong = shown.show(names, lambda line, style: screen.print(line, style=style, markup=False, soft_wrap=True))
+    sys.exit(1 if wrong else 0)
+
+
+@main.command()
 @click.argument("file", type=click.Path())
 @click.option("--job", help="Tell the account of this one job, by its id.")
 @click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry.")

@@ -8,10 +8,11 @@ when its process has died.
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import gc
-from collections.abc import Iterable
-from types import AsyncGeneratorType, CodeType, CoroutineType, FrameType, GeneratorType
+from collections.abc import Iterable, Iterator
+from types import AsyncGeneratorType, CodeType, CoroutineType, FrameType, GeneratorType, ModuleType
 from typing import Any
 
 import greenlet
@@ -47,16 +48,43 @@ def bury(strand: greenlet.greenlet) -> None:
     """End a suspended greenlet, and every generator and coroutine that it may have left, without their handlers."""
     if strand.dead:
         return
+    with _without_handlers(_doomed(strand.gr_frame)):
+        strand.parent = greenlet.getcurrent()
+        strand.throw(greenlet.GreenletExit)
+
+
+def bury_coroutines(suspended: Iterable[Any]) -> None:
+    """End coroutines that stand still, with all that they wait for, without their handlers."""
+    codes: dict[CodeType, None] = {}
+    chains = [list(_chain(thing)) for thing in suspended]
+    for chain in chains:
+        codes.update(dict.fromkeys(code for thing in chain for code in _codes(getattr(thing, _FRAMES[type(thing)]))))
+    with _without_handlers(codes):
+        for chain in chains:
+            for thing in chain:  # from the outside inwards: closing one closes what it waits for
+                if isinstance(thing, (CoroutineType, GeneratorType)):
+                    with contextlib.suppress(BaseException):
+                        thing.close()
+
+
+def _chain(thing: Any) -> Iterable[Any]:
+    """Yield a coroutine and what it waits for, as far as that has frames."""
+    while type(thing) in _SUSPENDED:
+        yield thing
+        thing = getattr(thing, "cr_await", None) or getattr(thing, "gi_yieldfrom", None)
+
+
+@contextlib.contextmanager
+def _without_handlers(codes: Iterable[CodeType]) -> Iterator[None]:
+    """Take the handlers of some code objects away inside the block."""
     if not _slot:
         _slot.append(_find_slot())
-    codes = _doomed(strand.gr_frame)
     slots = [(ctypes.c_void_p.from_address(id(code) + _slot[0]), code) for code in codes if code.co_exceptiontable]
     saved = [slot.value for slot, _ in slots]
     try:
         for slot, _ in slots:
             slot.value = id(_NOTHING)
-        strand.parent = greenlet.getcurrent()
-        strand.throw(greenlet.GreenletExit)
+        yield
     finally:
         for (slot, _), value in zip(slots, saved, strict=True):
             slot.value = value
@@ -87,6 +115,8 @@ def _left_behind(frame: FrameType | None) -> list[Any]:
         reach.extend(frame.f_locals.values())
         frame = frame.f_back
     for _ in range(3):
+        # Not into modules: what one of C refers to may be dead already (asyncio's keeps a list of spare iterators).
+        reach = [thing for thing in reach if not isinstance(thing, ModuleType)]
         reach = [thing for thing in gc.get_referents(*reach) if gc.is_tracked(thing)] if len(reach) < 10_000 else []
         found.update((id(thing), thing) for thing in reach if type(thing) in _SUSPENDED)
     return list(found.values())

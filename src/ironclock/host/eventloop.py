@@ -7,6 +7,7 @@ from collections.abc import Coroutine
 from typing import TYPE_CHECKING, Any
 
 from ..core.jobs import Attempt
+from .burial import bury_coroutines
 
 if TYPE_CHECKING:
     from ..core.engine import Engine
@@ -91,7 +92,11 @@ class EventLoops:
 
 
 def _close(loop: Any) -> None:
-    """Close a loop, a dead attempt's too, which believes that it still runs."""
+    """Close a loop, a dead attempt's too, which believes that it still runs; its tasks end with no handler run."""
+    left = asyncio.all_tasks(loop)
+    for task in left:
+        task._log_destroy_pending = False  # type: ignore[attr-defined]
+    bury_coroutines(task.get_coro() for task in left)
     loop._thread_id = None
     loop._ready.clear()
     loop._scheduled.clear()

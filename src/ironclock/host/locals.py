@@ -22,6 +22,9 @@ _state_dict.argtypes = []
 _state = ctypes.pythonapi.PyThreadState_Get
 _state.restype = ctypes.c_void_p
 _state.argtypes = []
+_decref = ctypes.pythonapi.Py_DecRef
+_decref.restype = None
+_decref.argtypes = [ctypes.c_void_p]
 _offset: list[int] = []
 
 
@@ -42,6 +45,12 @@ def exchange(values: Any) -> Any:
     places.clear()
     places.update(values)
     return kept
+
+
+def drop(values: Any) -> None:
+    """Let go of a set of values that nothing will put in place again."""
+    if _BY_KEY and values:
+        _decref(ctypes.c_void_p(values))
 
 
 def _find() -> int:

@@ -20,7 +20,7 @@ from ..core.errors import StrictError
 from ..core.jobs import Attempt
 from ..core.task import Task
 from ..core.where import calling
-from .locals import exchange, fresh
+from .locals import drop, exchange, fresh
 from .locks import starting
 from .readers import STREAMS, by_thread
 
@@ -70,7 +70,13 @@ class Side(Task):
             raise
         except BaseException as error:
             sys.excepthook(type(error), error, error.__traceback__)
+        dummy = getattr(threading, "_thread_local_info", None)
+        if dummy is not None:  # what Python 3.13 remembers of a thread that no `Thread` stands for
+            dummy.__dict__.clear()
         self.swap_locals()
+        own, self._locals = self._locals, fresh()
+        drop(own)  # now, while what its values call at their end is still there
+        del own
         self.end()
 
     def end(self) -> None:

@@ -1,0 +1,41 @@
+"""The demo's second half: ten mistakes of background jobs, the law that shows each, and its fix."""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Callable
+from typing import Any
+
+import ironclock as ic
+
+from ..core.errors import nearest
+from .evening import find_ferry_line
+
+
+def names() -> tuple[str, ...]:
+    """Return the mistakes by name."""
+    find_ferry_line()
+    found: tuple[str, ...] = importlib.import_module("mistakes").NAMES
+    return found
+
+
+def show(chosen: tuple[str, ...], say: Callable[[str, str], None]) -> int:
+    """Show mistakes, a line at a time with its style; return how many are not as they should be.
+
+    Raises `InputError` for one that does not exist.
+    """
+    known = names()
+    for name in chosen:
+        if name not in known:
+            raise ic.InputError(f"there is no mistake {name!r}; {nearest(name, known)}")
+    broken: Any = importlib.import_module("mistakes.__main__").broken
+    wrong = 0
+    for name in chosen or known:
+        module = importlib.import_module(f"mistakes.{name}")
+        say(name.replace("_", " "), "bold")
+        say("  " + str(module.__doc__).strip().replace("\n", "\n  "), "")
+        with_bug, with_fix = broken(module, module.bug), broken(module, module.fix)
+        say("  ✗ with the bug " + (with_bug or "no law is broken").replace("\n", "\n  "), "red")
+        say("  ✓ with the fix every law holds\n" if not with_fix else f"  ✗ with the fix {with_fix}\n", "green")
+        wrong += not with_bug or bool(with_fix)
+    return wrong
