@@ -34,6 +34,7 @@ picture demo demo
 picture show-job "show evening.jsonl --job submit_manifest-8"
 picture when "when '30 1 * * *' --zone Atlantic/Faroe --from 2031-03-28 --count 6" \
     "when '*/20 1 * * *' --zone Atlantic/Faroe --from 2031-10-25 --count 9"
+picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_the_job"
 picture lint "lint tern_line.crontab --from 2031-01-01"
 "$bin/ironclock" when '*/20 5-22 * * mon-fri' --zone Atlantic/Faroe --from 2031-01-01 --count 1 \
     --png "$out/when-year.png" >/dev/null

@@ -5,6 +5,8 @@ from __future__ import annotations
 import concurrent.futures
 import queue
 import sched
+import subprocess
+import sys
 import threading
 import time
 from datetime import datetime
@@ -190,6 +192,20 @@ def test_executors_in_a_job_and_in_the_test() -> None:
         assert job() == expected
 
 
+def square(number: int) -> int:
+    return number * number
+
+
+def test_an_executor_of_real_processes_works() -> None:
+    def job() -> list[int]:
+        with concurrent.futures.ProcessPoolExecutor(2) as pool:
+            return list(pool.map(square, [1, 2, 3]))
+
+    assert in_job(job).result == [1, 4, 9]
+    with ic.Rig():
+        assert job() == [1, 4, 9]
+
+
 def test_a_deadlock_is_named() -> None:
     def job() -> None:
         one, two = threading.Lock(), threading.Lock()
@@ -288,3 +304,24 @@ def test_everything_is_as_before_when_the_rig_is_left() -> None:
     thread.start()
     assert event.wait(5)
     thread.join()
+
+
+LEFT_OVER = """
+import concurrent.futures, threading, time
+import ironclock as ic
+rig = ic.Rig()
+with rig:
+    threading.Timer(60, print).start()
+    pool = concurrent.futures.ThreadPoolExecutor(2)
+    print(pool.submit(lambda: 7).result())
+    pool.submit(time.sleep, 60)
+    rig.enqueue(rig.job(lambda: threading.Thread(target=time.sleep, args=(99,)).start(), name="job").call())
+    rig.settle()
+print("left")
+"""
+
+
+def test_threads_that_never_end_do_not_keep_the_interpreter() -> None:
+    done = subprocess.run([sys.executable, "-c", LEFT_OVER], capture_output=True, text=True, timeout=60, check=False)
+    assert (done.returncode, done.stdout) == (0, "7\nleft\n"), done.stderr
+    assert done.stderr == ""

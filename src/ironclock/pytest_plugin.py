@@ -17,7 +17,7 @@ import pytest
 if TYPE_CHECKING:
     from .rig import Rig
 
-_SETTINGS = ("start", "zone", "seed", "payload")
+_SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict")
 _TOLD = 12
 _defaults = pytest.StashKey[dict[str, Any]]()
 _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
@@ -34,7 +34,9 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 def pytest_configure(config: pytest.Config) -> None:
     """Announce the marker."""
-    config.addinivalue_line("markers", "rig(start, zone, seed, policy, payload): arguments for the rig fixture")
+    config.addinivalue_line(
+        "markers", "rig(start, zone, seed, policy, payload, threads, strict): arguments for the rig fixture"
+    )
 
 
 @pytest.fixture

@@ -33,9 +33,15 @@ def show(chosen: tuple[str, ...], say: Callable[[str, str], None]) -> int:
     for name in chosen or known:
         module = importlib.import_module(f"mistakes.{name}")
         say(name.replace("_", " "), "bold")
-        say("  " + str(module.__doc__).strip().replace("\n", "\n  "), "")
+        say("  " + str(module.__doc__).strip().replace("\n\n", "\n").replace("\n", "\n  "), "")
         with_bug, with_fix = broken(module, module.bug), broken(module, module.fix)
-        say("  ✗ with the bug " + (with_bug or "no law is broken").replace("\n", "\n  "), "red")
-        say("  ✓ with the fix every law holds\n" if not with_fix else f"  ✗ with the fix {with_fix}\n", "green")
+        what, *proof = (with_bug or "no law is broken").split("\n")
+        say(f"  ✗ with the bug {what}", "red")
+        for line in proof:
+            say(f"  {line}", "" if line.startswith("      ") else "bold")
+        if with_fix:
+            say(f"  ✗ with the fix {with_fix}\n", "red")
+        else:
+            say("  ✓ with the fix every law holds\n", "green")
         wrong += not with_bug or bool(with_fix)
     return wrong

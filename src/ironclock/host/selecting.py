@@ -85,8 +85,17 @@ def _own_loop(key: Any) -> Any:
 def _spin(selector: Any, world: Any) -> None:
     """Let time pass under an event loop that goes round and round at one instant, as it really does."""
     world.spins += 1
-    if world.spins > SPINS_LIMIT:
-        world.skip([loop for key in selector._fd_to_key.values() if (loop := _own_loop(key)) is not None])
+    for key in selector._fd_to_key.values():
+        if key is world.own_key and world.spins <= SPINS_LIMIT:
+            return
+        break
+    loops = [loop for key in selector._fd_to_key.values() if (loop := _own_loop(key)) is not None]
+    if not loops:
+        # A poll that is asked again and again until its deadline is past, and not just reached.
+        world.let_pass(1e-9)
+        world.spun_ns = world.engine.now
+    elif world.spins > SPINS_LIMIT:
+        world.skip(loops)
         world.spun_ns, world.spins = world.engine.now, 0
 
 

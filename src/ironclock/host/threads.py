@@ -11,6 +11,7 @@ from __future__ import annotations
 import _thread
 import sys
 import threading
+import weakref
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
@@ -30,6 +31,27 @@ if TYPE_CHECKING:
 Mode: TypeAlias = Literal["simulated", "real"] | None
 
 _FIRST_IDENT = 1 << 44
+
+_POOLS = ("concurrent.futures.thread", "concurrent.futures.process")
+_all: weakref.WeakSet[Threads] = weakref.WeakSet()
+_seen_at_exit: set[tuple[bool, ...]] = set()
+
+
+def _let_all_go() -> None:
+    for threads in list(_all):
+        threads.let_go()
+
+
+def _mind_the_exit() -> None:
+    """See to it that the interpreter's end does not wait for threads that will never run again.
+
+    Its functions for that run in the reverse order of their registration; those of executors join their workers, so
+    that ours has to come after theirs.
+    """
+    loaded = tuple(name in sys.modules for name in _POOLS)
+    if loaded not in _seen_at_exit:
+        _seen_at_exit.add(loaded)
+        threading._register_atexit(_let_all_go)  # type: ignore[attr-defined]
 
 
 class Side(Task):
@@ -140,6 +162,8 @@ class Threads:
 
     def start(self, function: Callable[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any]) -> Side:
         """Start a simulated thread: it runs as soon as the present task stands still."""
+        _all.add(self)
+        _mind_the_exit()
         self._started += 1
         side = Side(self, _FIRST_IDENT + self._started, self.attempt(), function, args, kwargs)
         self.alive[side.ident] = side
