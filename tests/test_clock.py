@@ -9,6 +9,9 @@ import email.utils
 import itertools
 import logging
 import pickle
+import select
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -279,3 +282,24 @@ def test_the_standard_event_loop_waits_in_simulated_time() -> None:
     assert [round(b - a, 3) for a, b in itertools.pairwise(ticks[:5])] == [0.25, 3599.5, 3600.0, 3600.0]
     assert time.time() - real < 30
     assert asyncio.run(asyncio.sleep(0, "real again")) == "real again"
+
+
+def test_a_child_process_takes_real_time_and_its_timeout_passes_on_the_rigs_clock() -> None:
+    nap = [sys.executable, "-c", "import time; time.sleep(0.7); print('done')"]
+    with ic.Rig() as rig:
+        done = subprocess.run(nap, capture_output=True, text=True, timeout=60, check=True)
+        assert done.stdout == "done\n"
+        child = subprocess.Popen(nap, stdout=subprocess.DEVNULL)
+        assert child.wait(timeout=60) == 0
+        assert (rig.now - datetime(2031, 3, 3, 9, tzinfo=dt.timezone.utc)).total_seconds() < 1
+        slow = subprocess.Popen(nap, stdout=subprocess.DEVNULL)
+        with pytest.raises(subprocess.TimeoutExpired):
+            slow.wait(timeout=0.2)
+        assert (rig.now - datetime(2031, 3, 3, 9, tzinfo=dt.timezone.utc)).total_seconds() >= 0.2
+        slow.wait()
+
+
+def test_select_as_a_way_to_sleep() -> None:
+    with ic.Rig() as rig:
+        select.select([], [], [], 3600)
+        assert rig.now.hour == 10

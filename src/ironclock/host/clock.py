@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import _thread
 import datetime as dt
+import select
 import signal
 import sys
 from collections.abc import Callable
@@ -17,8 +18,9 @@ from ..core.errors import RigStateError
 from . import alarms
 from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .locks import condition_wait, entries
+from .processes import process_wait
 from .readers import BUILTINS, REAL, Readers, by_thread
-from .selecting import places, simulated
+from .selecting import places, select_as_sleep, simulated
 from .strict import socket_opening
 from .threads import replacements
 
@@ -209,6 +211,7 @@ def _stand_ins() -> list[tuple[Builtin, Callable[..., Any]]]:
     seen = set()
     both = [(_thread, pair) for pair in replacements(_here, _another_thread)]
     both += [(signal, pair) for pair in alarms.replacements(_here)]
+    both += [(select, ("select", lambda real: select_as_sleep(real, _here)))]
     for module, (name, stand_in) in both:
         function = getattr(module, name, None)
         if function is not None and id(function) not in seen:  # two names may stand for one function
@@ -219,4 +222,9 @@ def _stand_ins() -> list[tuple[Builtin, Callable[..., Any]]]:
 
 
 _THREADS = _stand_ins()
-_WAITS = [*((place, simulated(place.real, _here)) for place in places()), condition_wait(_here), socket_opening(_here)]
+_WAITS = [
+    *((place, simulated(place.real, _here)) for place in places()),
+    condition_wait(_here),
+    process_wait(_here),
+    socket_opening(_here),
+]

@@ -19,7 +19,10 @@ from .locks import GRACE_S, others_run
 from .readers import waiting_ns
 
 FILE_GRACE_S = 0.5
-"""How long, in real seconds, a file or socket may take to answer before simulated time is let pass."""
+"""How long, in real seconds, a file or socket of an event loop may take before simulated time is let pass."""
+
+LONE_GRACE_S = 10.0
+"""And how long one that code waits for by itself: a child process's output, an answer of a database."""
 
 _patience: weakref.WeakKeyDictionary[Any, float] = weakref.WeakKeyDictionary()
 """By selector, what is left of that after it was waited for in vain."""
@@ -82,6 +85,19 @@ def _own_loop(key: Any) -> Any:
     return getattr(callback, "__self__", None) if getattr(callback, "__name__", "") == "_read_from_self" else None
 
 
+def select_as_sleep(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[..., Any]:
+    """Return a `select.select` that takes its time in the rig where there is nothing but time to wait for."""
+
+    def stand_in(rlist: Any, wlist: Any, xlist: Any, timeout: float | None = None) -> Any:
+        world = here()
+        if world is None or timeout is None or timeout <= 0 or rlist or wlist or xlist:
+            return real(rlist, wlist, xlist, timeout)
+        world.let_pass(timeout)
+        return [], [], []
+
+    return stand_in
+
+
 def _spin(selector: Any, world: Any) -> None:
     """Let time pass under an event loop that goes round and round at one instant, as it really does."""
     world.spins += 1
@@ -137,17 +153,23 @@ def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | 
     """Wait in simulated time, unless something real is about to come; return what is ready."""
     engine = world.engine
     found: list[Any] = []
+    lone = files and all(_own_loop(key) is None for key in selector._fd_to_key.values())
+    others = len(world.threads.alive) > (world.threads.ident() is not None)
 
     def ready() -> bool:
         found[:] = real(selector, 0)
         return bool(found)
 
     until = None if timeout is None else engine.now + waiting_ns(timeout)
+    if engine.current is not None and engine.wait(ready, engine.now):
+        return found  # one of the rig's own tasks, which now had its turn, has brought it about
     while True:
         if files or others_run():
             # What is real comes first: simulated time would run ahead of it. One that kept us waiting for nothing
             # is given less and less.
             grace = _patience.get(selector, FILE_GRACE_S if files else GRACE_S)
+            if lone and not others:
+                grace = LONE_GRACE_S if timeout is None else min(timeout, LONE_GRACE_S)
             found[:] = real(selector, grace)
             if found:
                 _patience.pop(selector, None)
