@@ -144,6 +144,9 @@ class Threads:
             return self._mode == "simulated"
         if self._engine.current is not None or isinstance(thread, threading.Timer):
             return True
+        events = sys.modules.get("asyncio.events")
+        if events is not None and events._get_running_loop() is not None:
+            return True  # a coroutine's helper
         pools = sys.modules.get("concurrent.futures.thread")
         target = getattr(thread, "_target", None)
         # Besides the workers of a pool, the thread in which an event loop shuts its pool down.
