@@ -12,8 +12,9 @@ import sys
 import pytest
 
 RUN = """
-import sys, unittest, warnings
+import signal, sys, unittest, warnings
 import ironclock as ic
+signal.signal(signal.SIGINT, signal.default_int_handler)  # which a shell ignores for what runs in its background
 warnings.simplefilter("ignore")
 suite = unittest.defaultTestLoader.loadTestsFromName(sys.argv[1])
 with ic.Rig(start="2031-03-03T09:00"):

@@ -41,9 +41,9 @@ class Rig(Setting):
     Parameters: `start` the instant at which it begins, `zone` the time zone that text and naive local time are
     read in, `seed` what every random choice follows from, `policy` how a job is treated that says nothing else,
     `payload` whether arguments must survive JSON (``"json"``) or not (``"any"``), `threads` which threads that are
-    started in it run in simulated time: ``"simulated"`` all, ``"real"`` none, or (None) those that jobs and
-    coroutines start, timers and the workers of executors. `strict` makes it an error for a job to open a socket, or to start a thread unless
-    `threads` says what becomes of it. Raises `InputError` for a value that cannot be used.
+    started in it run in simulated time: ``"simulated"`` all, ``"real"`` none, or (None) those that jobs and coroutines
+    start, timers and the workers of executors. `strict` makes it an error for a job to open a socket, or to start a
+    thread unless `threads` says what becomes of it. Raises `InputError` for a value that cannot be used.
 
     Entered (``with rig:``), every reader of time in this thread follows the rig's clock, and taps are in place.
     """
