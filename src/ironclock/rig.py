@@ -147,11 +147,11 @@ class Rig(Setting):
         Every job that was stopped before its end goes back to its queue."""
         if how not in ("ask", "throw"):
             raise InputError(f"how is {how!r}; give 'ask' or 'throw'")
-        self._engine.delivery.stop_workers(to_ns(grace, what="grace"), how)
+        self._engine.stopping.stop_workers(to_ns(grace, what="grace"), how)
 
     def start_workers(self) -> None:
         """Let the workers take jobs again."""
-        self._engine.delivery.start_workers()
+        self._engine.stopping.start_workers()
 
     # --- moving the clock ---------------------------------------------------------------------------
 

@@ -1,7 +1,7 @@
 """Delivery: what happens to an attempt beyond a call of its function.
 
 At-least-once delivery with its leases, acknowledgements, doubles and dead workers; the seams that an attempt
-passes; hooks and scopes round it; asking it to stop.
+passes; hooks and scopes round it.
 """
 
 from __future__ import annotations
@@ -145,16 +145,16 @@ class Delivery:
             if fault.at == "ack" and fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
                 self._crash(attempt, "ack", fault)
                 return False
-        self._leave(attempt)
+        self.leave(attempt)
         if not attempt.counts and job.state not in OPEN:
-            self._over(attempt, "done", result, UNHEARD)
+            self.over(attempt, "done", result, UNHEARD)
             return False
         lost = engine.faults.outage_of(job.queue, engine.now) is not None
         for fault in engine.faults.ack:
             lost = lost or (fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt))
         if not attempt.counts:
             if lost:
-                self._over(attempt, "done", result, UNHEARD)
+                self.over(attempt, "done", result, UNHEARD)
                 return False
             # Its lease is over, or it is the second of two deliveries: who is done first has done the job.
             self.strays.pop((job.number, attempt.number), None)
@@ -166,7 +166,7 @@ class Delivery:
                 self.strays[job.number, other.number] = other
             return True
         if lost and job.type.policy.ack == "late":
-            self._over(attempt, "done", result, UNHEARD)
+            self.over(attempt, "done", result, UNHEARD)
             engine.record("ack-lost", job, attempt.number)
             job.live = None
             self._deliver_again(attempt)
@@ -175,7 +175,7 @@ class Delivery:
 
     def failed(self, attempt: Attempt, error: BaseException, what: Outcome) -> bool:
         """Take note that an attempt's code has raised; return whether that is all there is to it."""
-        self._leave(attempt)
+        self.leave(attempt)
         job = attempt.job
         if attempt.counts and not attempt.asked:
             return False
@@ -185,15 +185,15 @@ class Delivery:
             what = "cancelled"
         attempt.error = error
         counted = attempt.counts
-        self._over(attempt, what, error, UNHEARD)
+        self.over(attempt, what, error, UNHEARD)
         if counted and job.state == "running":
             if attempt.pool.stopped:
-                self._back(job, "the workers were stopped")
+                self.back(job, "the workers were stopped")
             else:
                 self._engine.close(job, "withdrawn", "withdrawn")
         return True
 
-    def _over(self, attempt: Attempt, what: Outcome, detail: Any, wait: int) -> None:
+    def over(self, attempt: Attempt, what: Outcome, detail: Any, wait: int) -> None:
         """End an attempt in the history, and give its worker back."""
         engine, job = self._engine, attempt.job
         attempt.outcome = what
@@ -206,7 +206,8 @@ class Delivery:
         attempt.pool.free.append(attempt.worker)
         engine.uneven()
 
-    def _leave(self, attempt: Attempt) -> None:
+    def leave(self, attempt: Attempt) -> None:
+        """Take note, for limits and clocks, that an attempt's code runs no more."""
         if self._engine.controls.by_name:
             self._engine.controls.ended(attempt.job)
         if attempt.pool.skew_ns:
@@ -223,15 +224,16 @@ class Delivery:
         attempt.counts = False
         job.live = None
         self._engine.record("lease-ended", job, attempt.number)
-        self._back(job, "its lease has ended")
+        self.back(job, "its lease has ended")
 
     def _deliver_again(self, attempt: Attempt) -> None:
         """Deliver a job again whose attempt came to nothing that the queue heard of."""
         if attempt.job.type.lease_ns < 0:  # with a lease that has to end first
             attempt.counts = False
-            self._back(attempt.job, "its worker is gone" if attempt.outcome == "crashed" else "nobody acknowledged it")
+            self.back(attempt.job, "its worker is gone" if attempt.outcome == "crashed" else "nobody acknowledged it")
 
-    def _back(self, job: Job, why: str) -> None:
+    def back(self, job: Job, why: str) -> None:
+        """Put a job back into its queue, or among the dead letters where it has been delivered often enough."""
         engine = self._engine
         limit = job.type.policy.deliveries
         if limit is not None and job.tries >= limit:
@@ -304,7 +306,7 @@ class Delivery:
         attempt.error = WorkerDied(f"{attempt.worker} died at the seam {where!r} of attempt {attempt.number}")
         attempt.outcome = "crashed"
         attempt.ended_ns = engine.now
-        self._leave(attempt)
+        self.leave(attempt)
         for told in self.died:
             told(attempt)
         engine.record("crashed", job, attempt.number, where)
@@ -327,99 +329,6 @@ class Delivery:
 
     def _worker_back(self, attempt: Attempt) -> None:
         attempt.pool.free.append(attempt.worker)
-        self._engine.uneven()
-
-    # --- asking an attempt to stop ------------------------------------------------------------------
-
-    def cancel(self, job: Job, how: str) -> None:
-        """Cancel a running job: ask it, throw into it, or kill it."""
-        if how not in ("ask", "throw", "kill"):
-            raise RigStateError(f"running is {how!r}; give 'refuse', 'ask', 'throw' or 'kill'")
-        attempt = job.live
-        if attempt is None:
-            self._engine.close(job, "withdrawn", "withdrawn")
-            return
-        self._ask(attempt)
-        if how == "kill":
-            self.kill(attempt, "withdrawn")
-        elif how == "throw":
-            self.throw(attempt)
-
-    def _ask(self, attempt: Attempt) -> None:
-        if not attempt.odd:
-            attempt.special()
-        if not attempt.asked:
-            attempt.asked = True
-            self._engine.record("asked-to-stop", attempt.job, attempt.number)
-
-    def throw(self, attempt: Attempt) -> None:
-        """Raise `AttemptCancelled` in an attempt where it stands still."""
-        engine = self._engine
-        error = AttemptCancelled(f"attempt {attempt.number} of {attempt.job.id} was cancelled")
-        if engine.current is attempt:
-            raise error
-        if not attempt.parked:
-            self.kill(attempt, "withdrawn")
-            return
-        engine.schedule(engine.now, FIRST, self._throw_now, (attempt, error))
-
-    def _throw_now(self, both: tuple[Attempt, BaseException]) -> None:
-        attempt, error = both
-        if attempt.outcome == "running" and attempt.parked:
-            self._engine.raise_in(attempt, error)
-
-    def kill(self, attempt: Attempt, then: str) -> None:
-        """End an attempt where it stands: no `except`, no `finally`. Then its job is withdrawn, or put back."""
-        engine, job = self._engine, attempt.job
-        itself = engine.current is attempt
-        counted = attempt.counts
-        self._leave(attempt)
-        for told in self.died:
-            told(attempt)
-        attempt.error = WorkerDied(f"attempt {attempt.number} of {job.id} was killed ({then})")
-        self._over(attempt, "cancelled", attempt.error, UNHEARD)
-        if counted and job.state == "running":
-            if then == "withdrawn":
-                engine.close(job, "withdrawn", "withdrawn")
-            else:
-                self._back(job, then)
-        if itself:
-            engine.current = None
-            engine.carrier.kill(attempt)
-        elif attempt.parked:
-            attempt.parked = False
-            engine.carrier.bury(attempt)
-
-    def running(self) -> list[Attempt]:
-        """Return every attempt that runs, in the order of their jobs."""
-        found = [job.live for job in self._engine.jobs if job.state in OPEN and job.live is not None]
-        return sorted([*found, *self.strays.values()], key=lambda a: (a.job.number, a.number))
-
-    def stop_workers(self, grace_ns: int, how: str) -> None:
-        """Let no job start any more; ask those that run to stop; after the grace, end and put back what still runs."""
-        engine = self._engine
-        engine._prepare()
-        for pool in engine.pools:
-            pool.stopped = True
-        engine.rearm()
-        engine.record("note", detail=f"the workers are stopped, with a grace of {spell(grace_ns)}")
-        for attempt in self.running():
-            self._ask(attempt)
-            if how == "throw":
-                self.throw(attempt)
-        engine.plan(engine.now + grace_ns, self._grace_over, engine.now)
-
-    def _grace_over(self, since: int) -> None:
-        for attempt in self.running():
-            if attempt.pool.stopped and attempt.started_ns <= since:
-                self.kill(attempt, "the workers were stopped")
-
-    def start_workers(self) -> None:
-        """Let the workers go on."""
-        for pool in self._engine.pools:
-            pool.stopped = False
-        self._engine.rearm()
-        self._engine.record("note", detail="the workers are started")
         self._engine.uneven()
 
 

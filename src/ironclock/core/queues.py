@@ -142,7 +142,7 @@ class Controls:
             self._engine._prepare()
             self._engine.route(name)
             found = self.by_name[name] = QueueControl(self._engine, name)
-            for attempt in self._engine.delivery.running():
+            for attempt in self._engine.stopping.running():
                 if attempt.job.queue == name:
                     found.began(attempt.job)
                     if not attempt.odd:
