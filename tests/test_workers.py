@@ -235,6 +235,25 @@ def test_conditions_hold_jobs_back() -> None:
     assert (job.attempts[0].started_at - job.enqueued_at).total_seconds() == 3600
 
 
+def test_a_condition_may_follow_the_state_of_the_world() -> None:
+    rig, disk = ic.Rig(start="2031-03-03T09:00"), {"free": 1}
+    sync = rig.job(lambda: None, name="sync", only_while=("disk",))
+    rig.conditions.follow("disk", lambda: disk["free"] > 10)
+
+    def clean() -> None:
+        time.sleep(600)
+        disk["free"] = 50
+
+    rig.workers(2)
+    with rig:
+        job = rig.enqueue(sync.call())
+        rig.enqueue(rig.job(clean).call(), after="1h")
+        rig.run_dry()
+        assert f"{job.attempts[0].started_at:%H:%M}" == "10:10"
+        with pytest.raises(ic.InputError, match="which cannot be called"):
+            rig.conditions.follow("disk", 3)  # type: ignore[arg-type]
+
+
 def test_a_job_that_waited_too_long_expires() -> None:
     rig = ic.Rig()
     kind = rig.job(time.sleep, name="nap", expires="1m")

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any
 
+from .clockwork import Watch
 from .durations import spell
 from .errors import DuplicateJob, InputError, nearest
 from .history import plain
@@ -21,6 +23,22 @@ class Conditions:
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         self._off: set[str] = set()
+        self._followed: dict[str, Callable[[], Any]] = {}
+
+    def follow(self, name: str, predicate: Callable[[], Any]) -> None:
+        """Let a condition hold whenever a predicate is true (``lambda: disk.free > 10``); it is asked after every
+        event while a job waits for it."""
+        self._check(name)
+        if not callable(predicate):
+            raise InputError(f"the predicate of {name!r} is {predicate!r}, which cannot be called")
+        if not self._followed:
+            self._engine.watches.append(Watch(None, self._look))
+        self._followed[name] = predicate
+
+    def _look(self) -> bool:
+        if self._engine.admission.waits_for(name for name, holds in self._followed.items() if holds()):
+            self._engine.admission.look_again()
+        return False
 
     def off(self, name: str) -> None:
         """From now on the condition does not hold: jobs that need it are held back."""
@@ -39,7 +57,8 @@ class Conditions:
 
     def __getitem__(self, name: str) -> bool:
         self._check(name)
-        return name not in self._off
+        followed = self._followed.get(name)
+        return name not in self._off and (followed is None or bool(followed()))
 
     def _check(self, name: str) -> None:
         known = {n for type in self._engine.types.values() for n in type.policy.only_while}
@@ -102,6 +121,15 @@ class Admission:
         """Return in words what holds a job back; empty where nothing does."""
         off = [name for name in job.type.policy.only_while if not self.conditions[name]]
         return f"until {' and '.join(off)} holds" if off and job in self._held else ""
+
+    def waits_for(self, names: Iterable[str]) -> bool:
+        """Whether a job that is held back waits for one of these conditions, and for no other."""
+        holding = set(names)
+        return any(
+            all(self.conditions[name] for name in job.type.policy.only_while)
+            for job in self._held
+            if job.state == "held" and holding.intersection(job.type.policy.only_while)
+        )
 
     def look_again(self) -> None:
         """Let those that were held back come again."""
