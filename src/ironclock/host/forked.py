@@ -8,6 +8,7 @@ stays with the parent: the child asks it, one message at a time, over a socket p
 from __future__ import annotations
 
 import contextlib
+import gc
 import os
 import pickle
 import signal
@@ -197,6 +198,7 @@ class _Child:
         """Run the attempt and end the process."""
         engine, delivery = self._engine, self._engine.delivery
         code = 0
+        gc.freeze()  # a collection would touch, and so copy, every page that is shared with the parent
         try:
             fresh_loops()
             engine.sleep = self._sleep  # type: ignore[method-assign]
