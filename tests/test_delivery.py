@@ -273,3 +273,14 @@ def test_the_same_story_has_the_same_digest() -> None:
         return rig.history.digest()
 
     assert run() == run()
+
+
+def test_a_fault_at_an_effect_that_does_not_exist_is_no_silent_one() -> None:
+    rig, till = ic.Rig(), Till()
+    rig.effect("charge", till.charge)
+    kind = rig.job(till.charge_fare)
+    rig.faults.crash("charge_fare", at="after chrage")
+    with rig:
+        rig.enqueue(kind.call("B-7"))
+        with pytest.raises(ic.InputError, match="no effect is called 'chrage'; did you mean 'charge'"):
+            rig.settle()

@@ -100,6 +100,7 @@ def answer() -> object:
 
 def test_errors_and_results_come_back_from_the_child_or_say_why_not() -> None:
     rig = ic.Rig()
+    rig.effect("nothing", mark)
     for fn in (refuse, answer):
         kind = rig.job(fn)
         rig.faults.crash(fn, at="before nothing", hard=True)
@@ -122,6 +123,7 @@ def test_a_timeout_reaches_the_child_and_a_killed_attempt_leaves_none_behind() -
         return "in time"
 
     kind = rig.job(stubborn, timeout="10s")
+    rig.effect("nothing", mark)
     rig.faults.crash("stubborn", at="before nothing", hard=True)
     with rig:
         job = rig.enqueue(kind.call())
@@ -143,6 +145,7 @@ def test_a_child_that_dies_of_something_else_is_a_crash_too() -> None:
             os._exit(3)
 
     kind = rig.job(fall)
+    rig.effect("nothing", mark)
     rig.faults.crash("fall", at="before nothing", attempts=(1, 2), hard=True)
     with rig:
         job = rig.enqueue(kind.call())

@@ -227,6 +227,8 @@ def test_a_dead_worker_gives_its_connection_back() -> None:
         (lambda rig: rig.faults.outage(("2031-03-03T10:00", "2031-03-03T09:00")), ic.InputError, "not after its start"),
         (lambda rig: ic.stands.Mail().send("Ina", "x"), ic.RigStateError, r"mail.send is used outside a rig, at .*test_queues"),
         (lambda rig: rig.effect("charge", busy, key="fare"), ic.InputError, "has no parameter 'fare' for its key"),
+        (lambda rig: rig.stand("mail"), ic.InputError, "'mail' is no stand"),
+        (lambda rig: rig.check(3), ic.InputError, "3 is no law"),
         (lambda rig: rig.effects("charge"), ic.SelectionError, "no effect is called 'charge'"),
     ],
 )  # fmt: skip

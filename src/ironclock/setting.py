@@ -135,6 +135,8 @@ class Setting:
 
     def stand(self, stand: StandType) -> StandType:
         """Put a stand into the rig; return it. Raises `RigStateError` where it, or its name, is there already."""
+        if not hasattr(stand, "attach"):
+            raise InputError(f"{stand!r} is no stand; give ic.stands.Mail() or another")
         if stand.name in self._stands:
             raise RigStateError(f"the rig has a stand {stand.name!r} already; give this one another name")
         stand.attach(self._engine)

@@ -15,7 +15,8 @@ from .delivery import Delivery
 from .desk import Desk
 from .durations import spell
 from .effects import Effects
-from .errors import AttemptTimeout, NotDry, PolicyError
+from .errors import AttemptTimeout, InputError, NotDry, PolicyError, nearest
+from .faults import SEAMS
 from .history import DEAD, DROPPED, ENDED, ENDED_BADLY
 from .jobs import OPEN, Attempt, Job, Outcome
 from .memory import Memory
@@ -51,6 +52,11 @@ class Engine(Desk):
     def _prepare(self) -> None:
         if not self.pools:
             self.add_pool(Pool(1))
+        for fault in self.faults.seam:
+            when, _, effect = fault.at.partition(" ")
+            if when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
+                near = nearest(effect, self.effects.names)
+                raise InputError(f"a fault stands {fault.at!r}, and no effect is called {effect!r}; {near}")
 
     def run_dry(self, limit_ns: int) -> None:
         """Run until no job is open; raise `NotDry` where that takes longer than the limit."""

@@ -12,7 +12,7 @@ from functools import cached_property
 from typing import Any, Protocol, TypeAlias, overload
 
 from .account import describe
-from .errors import IronClockError, SelectionError, nearest
+from .errors import InputError, IronClockError, SelectionError, nearest
 from .history import ENDED, Entry, History
 from .jobs import Job
 
@@ -187,6 +187,10 @@ def broken_by(laws: Sequence[Law], world: World) -> list[Breach]:
     """Return every breach of every law."""
     found: list[Breach] = []
     for law in laws:
+        if not callable(law):
+            raise InputError(
+                f"{law!r} is no law; give ic.laws.once_per_key(...) or another, or a function of the world"
+            )
         name = getattr(law, "__name__", type(law).__name__)
         for one in law(world):
             breach = one if isinstance(one, Breach) else Breach(str(one))
