@@ -11,6 +11,7 @@ from typing import Any, Literal, cast
 
 from .capture.intake import Intake
 from .capture.payload import Payload
+from .capture.targets import InPlace
 from .core.durations import Duration, to_ns
 from .core.effects import Effects
 from .core.engine import Engine
@@ -75,7 +76,7 @@ class Rig(Setting):
         self._forks: Any = None
         self.schedules = Timetable(engine)
         """The schedules by name."""
-        self._taps: list[Any] = []
+        self._taps: list[InPlace] = []
         self._readers: Readers | None = None
         self._thread: int | None = None
         self._held = 0  # entered on the test's behalf, so that one more `with rig:` is no mistake

@@ -11,6 +11,7 @@ from .capture.intake import Intake
 from .capture.payload import Payload, check_payload, through_json
 from .capture.readings import Reading
 from .capture.taps import Tap
+from .capture.targets import InPlace
 from .core.admission import Conditions
 from .core.durations import Duration, signed_ns, to_ns
 from .core.engine import Engine
@@ -49,7 +50,7 @@ class Setting:
     _policy: Policy
     _signals: Signals
     _stands: dict[str, Any]
-    _taps: list[Any]
+    _taps: list[InPlace]
     _thread: int | None
     _threads: Threads
     schedules: Timetable
@@ -214,7 +215,7 @@ class Setting:
 
         return Endpoint(app, path, self._engine, self._intake, self.web, **options)
 
-    def _install(self, made: Any) -> None:
+    def _install(self, made: InPlace) -> None:
         if any(tap.target.same(made.target) for tap in self._taps):
             raise RigStateError(f"{made.target.label} has a tap already")
         self._taps.append(made)

@@ -2,33 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import AbstractContextManager
 from types import TracebackType
 from typing import Any
 
 from ..core.errors import TapError
 from ..core.transactions import Transaction, Transactions
-from .targets import Target
+from .targets import InPlace
 
 
-class Atomic:
+class Atomic(InPlace):
     """A real function that returns the context manager of a transaction. Made by `Rig.transaction_at`."""
 
     def __init__(self, target: Any, transactions: Transactions, joins: bool) -> None:
-        self.target = Target(target)
+        super().__init__(target)
         self._transactions = transactions
         self._joins = joins
-        self.active = False
 
-    def install(self) -> None:
-        """Replace the function."""
-        self.target.replace(self._open)
-        self.active = True
-
-    def remove(self) -> None:
-        """Put the real function back."""
-        self.target.restore()
-        self.active = False
+    def stand_in(self) -> Callable[..., Any]:
+        return self._open
 
     def _open(self, *args: Any, **kwargs: Any) -> _Both:
         real = self.target.real(*args, **kwargs)

@@ -2,31 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from ..core.errors import RigStateError, TapError
 from ..core.requests import Requests
-from .targets import Target
+from .targets import InPlace
 
 
-class Collector:
+class Collector(InPlace):
     """A tapped callable that takes a function and its arguments. Made by `Rig.collector`."""
 
     def __init__(self, target: Any, requests: Requests, on_error: str) -> None:
-        self.target = Target(target)
+        super().__init__(target)
         self._requests = requests
         self._on_error = on_error
-        self.active = False
 
-    def install(self) -> None:
-        """Replace the callable."""
-        self.target.replace(self._add)
-        self.active = True
-
-    def remove(self) -> None:
-        """Put the real callable back."""
-        self.target.restore()
-        self.active = False
+    def stand_in(self) -> Callable[..., Any]:
+        return self._add
 
     def _add(self, *args: Any, **kwargs: Any) -> None:
         # A method that was given by its class gets the application's own collector first.

@@ -7,17 +7,17 @@ from typing import Any
 
 from ..core.effects import Effects
 from ..core.errors import InputError, nearest
-from .targets import Target
+from .targets import InPlace
 
 
-class Act:
+class Act(InPlace):
     """A real function that is recorded as an effect while the rig is entered. Calling it calls the function."""
 
     def __init__(self, name: str, target: Any, effects: Effects, key: str | Callable[..., Any] | None) -> None:
         if not isinstance(name, str) or not name:
             raise InputError(f"the effect's name is {name!r}; give text")
         self.name = name
-        self.target = Target(target)
+        super().__init__(target)
         self._effects = effects
         self._signature = self.target.signature()
         self._key = key
@@ -28,17 +28,9 @@ class Act:
         elif key is not None and not callable(key):
             raise InputError(f"key is {key!r}; give a parameter's name or a function of the arguments")
         effects.names.setdefault(name)
-        self.active = False
 
-    def install(self) -> None:
-        """Let every call of the function be an effect."""
-        self.target.replace(self._call_async if self.target.is_async else self._call)
-        self.active = True
-
-    def remove(self) -> None:
-        """Make the function what it was."""
-        self.target.restore()
-        self.active = False
+    def stand_in(self) -> Callable[..., Any]:
+        return self._call_async if self.target.is_async else self._call
 
     def __call__(self, *args: Any, **kwargs: Any) -> Any:
         return (self._call_async if self.target.is_async else self._call)(*args, **kwargs)

@@ -9,16 +9,16 @@ from ..core.errors import TapError
 from ..core.jobs import Job
 from .payload import Payload
 from .readings import Enqueue, Reading
-from .targets import Target
+from .targets import InPlace
 
 
-class Tap:
+class Tap(InPlace):
     """One tapped callable. `jobs` holds what came through it, in order."""
 
     def __init__(
         self, target: Any, reads: Reading, put: Callable[[Enqueue, Payload], Job], payload: Payload, also_real: bool
     ) -> None:
-        self.target = Target(target)
+        super().__init__(target)
         if not callable(reads):
             raise TapError(f"reads is {reads!r}; give ic.reading(...) or a function of the real call's arguments")
         knowing = getattr(reads, "knowing", None)
@@ -28,20 +28,9 @@ class Tap:
         self._also_real = also_real
         self.label = self.target.label
         self.jobs: list[Job] = []
-        self.active = False
 
-    def install(self) -> None:
-        """Replace the callable."""
-        if self.target.is_async:
-            self.target.replace(self._async_call)
-        else:
-            self.target.replace(self._call)
-        self.active = True
-
-    def remove(self) -> None:
-        """Put the real callable back."""
-        self.target.restore()
-        self.active = False
+    def stand_in(self) -> Callable[..., Any]:
+        return self._async_call if self.target.is_async else self._call
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:
         orders = self._orders(args, kwargs)

@@ -143,6 +143,28 @@ class Target:
             delattr(self._owner, self._name)
 
 
+class InPlace:
+    """What stands in for a real callable while its rig is entered. Subclasses say what is called instead."""
+
+    def __init__(self, target: Any) -> None:
+        self.target = Target(target)
+        self.active = False
+
+    def stand_in(self) -> Callable[..., Any]:
+        """Return what is called in the callable's place."""
+        raise NotImplementedError
+
+    def install(self) -> None:
+        """Replace the callable."""
+        self.target.replace(self.stand_in())
+        self.active = True
+
+    def remove(self) -> None:
+        """Put the real callable back."""
+        self.target.restore()
+        self.active = False
+
+
 def _for_one(bound: Any, original: Callable[..., Any], replacement: Callable[..., Any]) -> Callable[..., Any]:
     """A method shared by many objects is replaced for one of them alone."""
 
