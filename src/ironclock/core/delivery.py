@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from .clockwork import FIRST
 from .durations import spell
-from .errors import AttemptCancelled, RigStateError, StuckError, WorkerDied
+from .errors import AttemptCancelled, RigStateError, StuckError, WorkerDied, is_cancellation
 from .history import UNHEARD
 from .jobs import OPEN, Attempt, Job, Outcome
 from .where import innermost
@@ -179,9 +179,7 @@ class Delivery:
         job = attempt.job
         if attempt.counts and not attempt.asked:
             return False
-        if attempt.asked and not isinstance(error, (AttemptCancelled, Exception)) and _cancelled(error):
-            what = "cancelled"
-        if isinstance(error, AttemptCancelled):
+        if isinstance(error, AttemptCancelled) or (attempt.asked and is_cancellation(error)):
             what = "cancelled"
         attempt.error = error
         counted = attempt.counts
@@ -334,7 +332,3 @@ class Delivery:
 
 def _never() -> bool:
     return False
-
-
-def _cancelled(error: BaseException) -> bool:
-    return type(error).__name__ in ("CancelledError", "AttemptCancelled")

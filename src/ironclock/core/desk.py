@@ -182,16 +182,7 @@ class Desk(Clockwork):
                     ))  # fmt: skip
         if self.transactions.open and self.transactions.takes(job):
             return job
-        self.jobs.append(job)
-        self.open += 1
-        self._record((now, "enqueued", job, 0, due_ns, 0, None, 0))
-        self._order += 1
-        heappush(self._heap, (due_ns, priority, self._order, self._due_event, job))
-        if type.expires_ns >= 0:
-            self.schedule(now + type.expires_ns, 0, self.admission.expire, job)
-        if self.enqueued:
-            for told in self.enqueued[:]:
-                told(job)
+        self._enter(job)
         if self.passing is not None and current is not None:
             self.passing("after enqueue")
         if self.transactions.open:
@@ -202,16 +193,22 @@ class Desk(Clockwork):
         """Enqueue a job that its transaction has kept back until now."""
         now = job.enqueued_ns = self.now
         job.due_ns = max(job.due_ns, now)
-        if job.state == "ready" or job.due_ns <= now:
+        if job.due_ns <= now:
             job.state = "ready"
+        self._enter(job)
+
+    def _enter(self, job: Job) -> None:
+        now, due = self.now, job.due_ns
         self.jobs.append(job)
         self.open += 1
-        self._record((now, "enqueued", job, 0, job.due_ns, 0, None, 0))
-        self.schedule(job.due_ns, job.priority, self._due_event, job)
+        self._record((now, "enqueued", job, 0, due, 0, None, 0))
+        self._order += 1
+        heappush(self._heap, (due, job.priority, self._order, self._due_event, job))
         if job.type.expires_ns >= 0:
             self.schedule(now + job.type.expires_ns, 0, self.admission.expire, job)
-        for told in self.enqueued[:]:
-            told(job)
+        if self.enqueued:
+            for told in self.enqueued[:]:
+                told(job)
 
     def withdraw(self, job: Job, running: str = "refuse") -> None:
         """Cancel a job; raise `RigStateError` where it has ended, or runs and may not be stopped."""

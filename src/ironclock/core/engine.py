@@ -15,7 +15,7 @@ from .delivery import Delivery
 from .desk import Desk
 from .durations import spell
 from .effects import Effects
-from .errors import AttemptTimeout, InputError, NotDry, PolicyError, nearest
+from .errors import AttemptTimeout, InputError, NotDry, PolicyError, is_cancellation, nearest
 from .faults import SEAMS
 from .history import DEAD, DROPPED, ENDED, ENDED_BADLY
 from .jobs import OPEN, Attempt, Job, Outcome
@@ -296,4 +296,4 @@ class Engine(Desk):
 
 def _ends_attempt(error: BaseException) -> bool:
     """Whether a worker would survive this: a job's own exit or cancellation ends its attempt, no more."""
-    return isinstance(error, SystemExit) or type(error).__name__ in ("CancelledError", "AttemptCancelled")
+    return isinstance(error, SystemExit) or is_cancellation(error)

@@ -70,6 +70,11 @@ class AttemptCancelled(BaseException):
     blanket ``except Exception`` lets it through; it stands outside the tree for that."""
 
 
+def is_cancellation(error: BaseException) -> bool:
+    """Whether an error is a task's cancellation (the standard one, or `AttemptCancelled`), which is no `Exception`."""
+    return not isinstance(error, Exception) and type(error).__name__ in ("CancelledError", "AttemptCancelled")
+
+
 class WorkerDied(IronClockError):
     """What an attempt ends with whose worker was killed; nothing raises it, it is there to be read."""
 

@@ -87,8 +87,7 @@ def finishes_within(job: str | None, limit: Duration) -> Law:
 def attempts_at_most(job: str | None, limit: int, *, on: str | type[BaseException] | None = None) -> Law:
     """Return the law that a job of a type (none: any) is tried at most `limit` times; with `on`, that an error of
     that type (or type name) ends no more than `limit` of its attempts: a retry of what can never succeed."""
-    if isinstance(limit, bool) or not isinstance(limit, int) or limit < 1:
-        raise InputError(f"limit is {limit!r}; give a whole number of at least 1")
+    _must_count(limit)
     name = on.__name__ if isinstance(on, type) else on
 
     def attempts_at_most(world: World) -> list[Breach]:
@@ -133,31 +132,30 @@ def in_order(job: str, *, per_key: bool = False) -> Law:
 
 def queue_below(queue: str, limit: int) -> Law:
     """Return the law that fewer than `limit` jobs of a queue wait, due, for a worker at any time."""
-    if isinstance(limit, bool) or not isinstance(limit, int) or limit < 1:
-        raise InputError(f"limit is {limit!r}; give a whole number of at least 1")
+    _must_count(limit)
 
     def queue_below(world: World) -> list[Breach]:
-        changes: list[tuple[int, int, int, Entry]] = []
-        text = world.history.timeline.ns
+        changes: list[tuple[int, int, Entry]] = []
+        instant = world.history.timeline.ns
         for life in world.lives:
             if life.enqueued.data.get("queue") != queue:
                 continue
-            due = text(life.enqueued.data["due"])
-            for n, run in enumerate(life.runs):
-                changes += [(due, 1, n, life.enqueued), (run.start_ns, 0, n, run.first)]
+            due = instant(life.enqueued.data["due"])
+            for run in life.runs:
+                changes += [(due, 1, life.enqueued), (run.start_ns, 0, run.first)]
                 due = _OVER if run.last is None else run.last.ns + int(run.last.data.get("wait_ns", 0))
             if life.state == "open" and (not life.runs or life.runs[-1].last is not None):
-                changes.append((due, 1, 0, life.enqueued))
+                changes.append((due, 1, life.enqueued))
             elif not life.runs and life.closed is not None:
-                changes += [(due, 1, 0, life.enqueued), (life.closed.ns, 0, 0, life.closed)]
+                changes += [(due, 1, life.enqueued), (life.closed.ns, 0, life.closed)]
         now = world.entries[-1].ns if world.entries else 0
         depth = 0
         changes = sorted((change for change in changes if change[0] <= now), key=lambda c: (c[0], -c[1]))
         # What starts at the very instant at which it falls due has not waited: an instant counts as a whole.
-        for n, (at, adds, _, _) in enumerate(changes):
+        for n, (at, adds, _) in enumerate(changes):
             depth += 1 if adds else -1
             if depth >= limit and (n + 1 == len(changes) or changes[n + 1][0] > at):
-                last = next(entry for when, more, _, entry in reversed(changes[: n + 1]) if more and when == at)
+                last = next(entry for when, more, entry in reversed(changes[: n + 1]) if more and when == at)
                 words = f"{depth} jobs wait in queue {queue!r} at {world.history.timeline.text(at)}"
                 return [Breach(f"{words}, not below {limit}", (last,))]
         return []
@@ -189,6 +187,11 @@ def holds(words: str, predicate: Callable[[World], Any]) -> Law:
         return [] if predicate(world) else [Breach(f"it does not hold that {words}")]
 
     return holds
+
+
+def _must_count(limit: object) -> None:
+    if isinstance(limit, bool) or not isinstance(limit, int) or limit < 1:
+        raise InputError(f"limit is {limit!r}; give a whole number of at least 1")
 
 
 def _did(world: World, life: Life, effect: str, key: Callable[..., Any] | None) -> bool:

@@ -92,8 +92,6 @@ def _plain(real: Callable[..., Any], locked: Callable[[Any], bool], here: Here) 
         world = here()
         if world is None or not blocking or not _sound(timeout):
             return bool(real(lock, blocking, timeout))
-        if real(lock, False):
-            return True
         return block(world, lambda: real(lock, False), lambda: not locked(lock), timeout, "a lock")
 
     def enter(lock: Any) -> bool:
@@ -145,10 +143,8 @@ def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
         world = here()
         if world is None or not _sound(timeout) or (not blocking and timeout != -1):
             return bool(real_acquire(lock, blocking, timeout))
-        if take(world, lock):
-            return True
         if not blocking:
-            return False
+            return take(world, lock)
         return block(world, lambda: take(world, lock), lambda: free(world, lock), timeout, "a reentrant lock")
 
     def release(lock: Any) -> None:
@@ -208,7 +204,7 @@ def _getter(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
             return True
 
         limit = -1 if timeout is None else timeout
-        if take() or _block(world, take, lambda: not self.empty(), limit, "an item of a queue"):
+        if _block(world, take, lambda: not self.empty(), limit, "an item of a queue"):
             return taken[0]
         raise queue.Empty
 

@@ -191,7 +191,7 @@ class Readers:
         """Let time pass until what comes next: a timer of these event loops, or an event of the rig."""
         engine = self.engine
         timers = [loop._scheduled[0]._when for loop in loops if getattr(loop, "_scheduled", None)]
-        dues = [engine.now + math.ceil(min(timers) * NS) - engine.now - self._since] if timers else []
+        dues = [math.ceil(min(timers) * NS) - self._since] if timers else []
         due = engine.next_due_ns
         if due is not None and engine.current is None:
             dues.append(due)

@@ -82,6 +82,8 @@ class Side(Task):
 
     def run(self) -> None:
         """Run the thread's function."""
+        if self.done:
+            return  # its worker died before it came to its first line
         self.swap_locals()
         try:
             self._function(*self._args, **self._kwargs)
