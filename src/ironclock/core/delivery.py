@@ -15,7 +15,7 @@ from .clockwork import FIRST
 from .durations import spell
 from .errors import AttemptCancelled, RigStateError, StuckError, WorkerDied, is_cancellation
 from .history import UNHEARD
-from .jobs import OPEN, Attempt, Job, Outcome
+from .jobs import OPEN, Attempt, Job, Outcome, died_at
 from .where import innermost
 
 if TYPE_CHECKING:
@@ -301,7 +301,7 @@ class Delivery:
     def crash(self, attempt: Attempt, where: str, down_ns: int = 0) -> None:
         """Take note that the worker of an attempt has died."""
         engine, job = self._engine, attempt.job
-        attempt.error = WorkerDied(f"{attempt.worker} died at the seam {where!r} of attempt {attempt.number}")
+        attempt.error = died_at(attempt, where)
         attempt.outcome = "crashed"
         attempt.ended_ns = engine.now
         self.leave(attempt)

@@ -18,7 +18,7 @@ from .effects import Effects
 from .errors import AttemptTimeout, InputError, NotDry, PolicyError, is_cancellation, nearest
 from .faults import SEAMS
 from .history import DEAD, DROPPED, ENDED, ENDED_BADLY
-from .jobs import OPEN, Attempt, Job, Outcome
+from .jobs import OPEN, Attempt, Job, Outcome, died_at
 from .memory import Memory
 from .pool import Pool
 from .queues import Controls
@@ -285,6 +285,8 @@ class Engine(Desk):
                 attempt = made[number - 1]
                 attempt.outcome = what  # type: ignore[assignment]
                 attempt.ended_ns = ns
+                if what == "crashed":
+                    attempt.error = died_at(attempt, detail)
                 if what in ENDED_BADLY:
                     attempt.error, attempt.waited_ns = detail, wait
                     attempt.line = "" if code is None else spot(code, instruction)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 from .durations import spell, to_timedelta
-from .errors import AttemptTimeout
+from .errors import AttemptTimeout, WorkerDied
 from .policy import JobType
 from .task import Task
 
@@ -92,6 +92,11 @@ class Attempt(Task):
     def __repr__(self) -> str:
         error = "" if self.error is None else f" {type(self.error).__name__}"
         return f"<attempt {self.number} of {self.job.id}: {self.outcome}{error}>"
+
+
+def died_at(attempt: Attempt, where: str) -> WorkerDied:
+    """Return what an attempt ends with whose worker died at a seam."""
+    return WorkerDied(f"{attempt.worker} died at the seam {where!r} of attempt {attempt.number}")
 
 
 class Job:
