@@ -61,6 +61,13 @@ if TYPE_CHECKING:
     from .core.retry import fixed as fixed
     from .core.retry import linear as linear
     from .core.timeline import Instant as Instant
+    from .explore.coverage import Coverage as Coverage
+    from .explore.findings import Finding as Finding
+    from .explore.findings import Findings as Findings
+    from .explore.probe import LawError as LawError
+    from .explore.probe import Progress as Progress
+    from .explore.probe import probe as probe
+    from .explore.sameness import UnsteadyStory as UnsteadyStory
     from .rig import Rig as Rig
     from .schedules.base import Schedule as Schedule
     from .schedules.cron import cron as cron
@@ -70,6 +77,7 @@ if TYPE_CHECKING:
     from .schedules.plain import once as once
     from .schedules.rules import rrule as rrule
     from .schedules.sun import sun as sun
+    from .steering.replay import ReplayError as ReplayError
 
 __version__ = "0.1.0"
 
@@ -90,7 +98,12 @@ _HOMES = {
     "core.policy": "Call JobType Policy",
     "core.retry": "Retry exponential fixed linear",
     "core.timeline": "Instant",
+    "explore.coverage": "Coverage",
+    "explore.findings": "Finding Findings",
+    "explore.probe": "LawError Progress probe",
+    "explore.sameness": "UnsteadyStory",
     "rig": "Rig",
+    "steering.replay": "ReplayError",
     "schedules.base": "Schedule",
     "schedules.cron": "cron",
     "schedules.fields": "CronError",

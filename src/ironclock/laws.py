@@ -8,6 +8,7 @@ from .core.law_runs import (
     finishes_within,
     holds,
     in_order,
+    no_deadlock,
     no_overlap,
     nothing_lost,
     queue_below,
@@ -17,6 +18,6 @@ from .core.laws import Breach, BrokenLaw, Law, World
 
 __all__ = [
     "Breach", "BrokenLaw", "Law", "World", "after_commit", "attempts_at_most", "covers", "each", "finishes_within",
-    "holds", "in_order", "no_overlap", "nothing_left_behind", "nothing_lost", "once_per_key", "queue_below",
+    "holds", "in_order", "no_deadlock", "no_overlap", "nothing_left_behind", "nothing_lost", "once_per_key", "queue_below",
     "stops_when_asked",
 ]  # fmt: skip

@@ -30,6 +30,7 @@ _WORDS = {
     "asked-to-stop": "attempt {n} is asked to stop",
     "progress": "attempt {n} reports {progress!r}",
     "before-commit": "visible to the workers before transaction {transaction} has committed",
+    "deadlocked": "deadlock: {message}",
     "committed": "transaction {transaction} commits",
     "remembered": "step {step!r} was done before and is not run again",
 }

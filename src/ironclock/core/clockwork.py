@@ -7,6 +7,7 @@ suspended in the middle of a task that sleeps and go on with another.
 
 from __future__ import annotations
 
+import datetime as dt
 import gc
 import random
 from collections.abc import Callable
@@ -15,6 +16,7 @@ from typing import Any
 
 from .carrier import Carrier, Inline
 from .errors import IronClockError, RigStateError
+from .pilot import Event, Pilot
 from .task import Task
 from .timeline import Timeline
 
@@ -23,6 +25,9 @@ YOUNG = 20_000
 
 FIRST = -(1 << 62)
 """The priority of what goes before everything else at its instant."""
+
+LAST = (1 << 62) - 1
+"""The priority of what lets everything else at its instant go first."""
 
 PATIENCE_NS = 366 * 86_400 * 1_000_000_000
 """How much simulated time may pass under a test that waits, without a timeout, for what never comes."""
@@ -59,16 +64,32 @@ class Clockwork:
         """Stocks of the present instant that were handed out; all are emptied when the clock moves."""
         self.watches: list[Watch] = []
         """Those that wait for something to become true; each is asked after every event."""
-        self.passing: Callable[[str], None] | None = None
+        self.pilot: Pilot | None = None
+        """Who decides where the run could go another way; without one it takes the ordinary course."""
+        self.chooser: Pilot | None = None
+        """The pilot, where it also decides what comes first at one instant."""
+        self.passing: Callable[..., None] | None = None
         """Told of every seam that a task passes, where something wants to know."""
         self.skewed = False
         """Whether some tasks see another wall clock than others."""
-        self._heap: list[tuple[int, int, int, Callable[[Any], None], Any]] = []
+        self._heap: list[Event] = []
+        self._moment: tuple[int, dt.datetime] = start_ns, timeline.at(start_ns)
         self._order = 0
         self._until = start_ns
         self._halt = 0  # 1: after one event; 2: when no job is open
         self._uneven = False  # a job is ready and a worker is free
         self._generators: dict[str, random.Random] = {}
+
+    def begin_at(self, start_ns: int) -> None:
+        """Move the start of a world in which nothing has happened yet."""
+        self.start_ns = self.now = self._until = start_ns
+
+    @property
+    def moment(self) -> dt.datetime:
+        """The present instant in the world's zone, made once for all who ask at the same one."""
+        if self._moment[0] != self.now:
+            self._moment = self.now, self.timeline.at(self.now)
+        return self._moment[1]
 
     def generator(self, purpose: str) -> random.Random:
         """Return the seeded generator for one purpose; purposes do not disturb one another."""
@@ -148,6 +169,8 @@ class Clockwork:
             if not heap or heap[0][0] > self._until:
                 return
             event = heappop(heap)
+            if self.chooser is not None and heap and heap[0][0] <= event[0]:
+                event = self._choose(event, self.chooser)
             # An event may be late: time spent by the test itself can pass it by.
             if event[0] > self.now:
                 self.now = event[0]
@@ -161,6 +184,36 @@ class Clockwork:
                     self._until = self.start_ns - 1
                 elif not self._uneven:
                     return
+
+    def _choose(self, first: Event, pilot: Pilot) -> Event:
+        """Let the pilot choose among events at one instant."""
+        heap, events = self._heap, [first]
+        while heap and heap[0][0] <= first[0]:
+            events.append(heappop(heap))
+        chosen = events.pop(pilot.chooses(events))
+        for event in events:
+            heappush(heap, event)
+        return chosen
+
+    def due_events(self) -> list[Event]:
+        """Return what is due at this instant, in no particular order."""
+        return [event for event in self._heap if event[0] <= self.now]
+
+    @property
+    def others_due(self) -> bool:
+        """Whether something else than the running task could run at this instant."""
+        heap = self._heap
+        return self._uneven or bool(heap and heap[0][0] <= self.now) or any(
+            not watch.over and watch.ready() for watch in self.watches
+        )
+
+    def give_way(self) -> None:
+        """Let whatever else is due at this instant go before the running task."""
+        task = self.current
+        assert task is not None
+        task.wake_ns = self.now
+        self.schedule(self.now, LAST, self._wake, task)
+        self._park(task)
 
     # --- tasks that let time pass -------------------------------------------------------------------
 

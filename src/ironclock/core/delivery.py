@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from .engine import Engine
     from .faults import Fault
     from .pool import Pool
+    from .task import Task
 
 DELIVERIES_LIMIT = 10_000
 """How often one job may be delivered at one instant before it is called a loop."""
@@ -36,8 +37,6 @@ class Delivery:
         """Deliveries to come beyond the one that counts, by job number."""
         self.strays: dict[tuple[int, int], Attempt] = {}
         """Attempts that run although the queue has given their job up to another delivery, or to nobody."""
-        self.recorder: Callable[[Attempt, str], None] | None = None
-        """Told of every seam that an attempt passes."""
         self.await_result: Callable[[Any], Any] | None = None
         """How the host runs a coroutine to its end."""
         self.run_forked: Callable[[Attempt], Any] | None = None
@@ -61,16 +60,41 @@ class Delivery:
             engine.schedule(engine.now + job.type.lease_ns, -FIRST, self._lease_ended, attempt)
         for fault in engine.faults.twice:
             if fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
-                self.doubles[job.number] = self.doubles.get(job.number, 0) + 1
-                engine.record("delivered-twice", job, attempt.number)
-                engine.plan(engine.now + fault.by_ns, self._double, job)
+                self._deliver_twice(attempt, fault)
         for fault in engine.faults.seam:
             if fault.at == "start" and fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
                 self._crash(attempt, "start", fault)
                 return False
-        if self.recorder is not None:
-            self.recorder(attempt, "start")
+        if engine.pilot is not None:
+            struck = engine.pilot.starts(attempt)
+            if struck is not None:
+                return self._strike_at_start(attempt, struck)
         return True
+
+    def _strike_at_start(self, attempt: Attempt, fault: Fault) -> bool:
+        """Let a fault strike before an attempt's code; return whether that runs all the same, and now."""
+        engine, job = self._engine, attempt.job
+        if fault.kind == "twice":
+            self._deliver_twice(attempt, fault)
+            return True
+        if fault.kind == "crash":
+            self._crash(attempt, "start", fault)
+        elif fault.kind == "fail":
+            engine._failed(attempt, fault.make())
+        else:
+            spend = job.type.takes_ns + fault.by_ns
+            if fault.kind == "hang" or 0 <= attempt.deadline_ns < engine.now + spend:
+                if attempt.deadline_ns >= 0:
+                    engine.schedule(attempt.deadline_ns, job.priority, engine._time_out, attempt)
+            else:
+                engine.schedule(engine.now + spend, job.priority, engine._body_event, attempt)
+        return False
+
+    def _deliver_twice(self, attempt: Attempt, fault: Fault) -> None:
+        engine, job = self._engine, attempt.job
+        self.doubles[job.number] = self.doubles.get(job.number, 0) + 1
+        engine.record("delivered-twice", job, attempt.number)
+        engine.plan(engine.now + fault.by_ns, self._double, job)
 
     def _double(self, job: Job) -> None:
         self._engine.route(job.queue).push(job)
@@ -108,6 +132,8 @@ class Delivery:
             if fault.hard and fault.hits(job.type.name) and fault.would_strike(engine.now, attempt.number, attempt):
                 assert self.run_forked is not None
                 return self.run_forked(attempt)
+        if engine.pilot is not None:
+            engine.pilot.passes(attempt, "begin")
         return self.call(attempt)
 
     def call(self, attempt: Attempt) -> Any:
@@ -139,8 +165,10 @@ class Delivery:
     def returned(self, attempt: Attempt, result: Any) -> bool:
         """Take note that an attempt's code has returned; return whether that makes its job done."""
         engine, job = self._engine, attempt.job
-        if self.recorder is not None:
-            self.recorder(attempt, "ack")
+        struck = None if engine.pilot is None else engine.pilot.ends(attempt)
+        if struck is not None and struck.kind == "crash":
+            self._crash(attempt, "ack", struck)
+            return False
         for fault in engine.faults.seam:
             if fault.at == "ack" and fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt):
                 self._crash(attempt, "ack", fault)
@@ -149,7 +177,7 @@ class Delivery:
         if not attempt.counts and job.state not in OPEN:
             self.over(attempt, "done", result, UNHEARD)
             return False
-        lost = engine.faults.outage_of(job.queue, engine.now) is not None
+        lost = struck is not None or engine.faults.outage_of(job.queue, engine.now) is not None
         for fault in engine.faults.ack:
             lost = lost or (fault.hits(job.type.name) and fault.strikes(engine.now, attempt.number, attempt))
         if not attempt.counts:
@@ -254,28 +282,37 @@ class Delivery:
     def put_off(self, job: Job) -> bool:
         """Whether a delivery comes late; then it is put on the heap again."""
         engine = self._engine
+        struck = None if engine.pilot is None else engine.pilot.delivers(job)
         for fault in engine.faults.delivery:
-            if fault.hits(job.type.name) and (job.number, job.tries) not in fault.seen:
+            if struck is None and fault.hits(job.type.name) and (job.number, job.tries) not in fault.seen:
                 fault.seen.add((job.number, job.tries))
                 if fault.strikes(engine.now, job.tries + 1, job):
-                    job.due_ns = engine.now + fault.by_ns
-                    engine.record("note", job, 0, f"its delivery is late by {spell(fault.by_ns)}")
-                    engine.schedule(job.due_ns, job.priority, engine._due_event, job)
-                    return True
-        return False
+                    struck = fault
+        if struck is None:
+            return False
+        job.due_ns = engine.now + struck.by_ns
+        engine.record("note", job, 0, f"its delivery is late by {spell(struck.by_ns)}")
+        engine.schedule(job.due_ns, job.priority, engine._due_event, job)
+        return True
 
     # --- seams and crashes --------------------------------------------------------------------------
 
-    def pass_seam(self, where: str) -> None:
-        """Pass a seam inside a running attempt, where a fault may stand."""
+    def pass_seam(self, where: str, about: str = "") -> None:
+        """Pass a seam inside a running attempt, where a fault may stand. `about` is the job that an enqueue asks for."""
         engine = self._engine
         attempt = engine.current
+        if engine.pilot is not None:
+            if attempt is not None:
+                struck = engine.pilot.passes(attempt, where)
+            else:
+                request = engine.requests.current()
+                struck = None if request is None else engine.pilot.asks(request.name, where)
+            if struck is not None:
+                self._strike(attempt, where, struck, about)
         if not isinstance(attempt, Attempt):
             return
         if not attempt.odd:
             attempt.special()
-        if self.recorder is not None:
-            self.recorder(attempt, where)
         count = attempt.visits[where] = attempt.visits.get(where, 0) + 1
         for fault in engine.faults.seam:
             if fault.at != where or not fault.hits(attempt.job.type.name):
@@ -284,19 +321,28 @@ class Delivery:
                 engine.now, attempt.number, attempt
             ):
                 continue
-            if fault.kind == "fail":
-                raise fault.make()
-            if fault.kind == "crash":
-                self._crash(attempt, where, fault)
-                engine.carrier.kill(attempt)
-            passing, engine.passing = engine.passing, None
-            try:
-                if fault.kind == "hang":
-                    engine.wait(_never)
-                else:
-                    engine.sleep(fault.by_ns)
-            finally:
-                engine.passing = passing
+            self._strike(attempt, where, fault, about)
+
+    def _strike(self, task: Task | None, where: str, fault: Fault, about: str) -> None:
+        """Let a fault strike the running task at a seam."""
+        engine = self._engine
+        if fault.kind in ("fail", "refuse"):
+            error = fault.make()
+            if fault.kind == "refuse":
+                engine.record("refused", detail=(about, error))
+            raise error
+        if fault.kind == "crash":
+            assert isinstance(task, Attempt)
+            self._crash(task, where, fault)
+            engine.carrier.kill(task)
+        passing, engine.passing = engine.passing, None
+        try:
+            if fault.kind == "hang":
+                engine.wait(_never)
+            else:
+                engine.sleep(fault.by_ns)
+        finally:
+            engine.passing = passing
 
     def crash(self, attempt: Attempt, where: str, down_ns: int = 0) -> None:
         """Take note that the worker of an attempt has died."""

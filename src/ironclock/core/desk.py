@@ -52,6 +52,8 @@ class Desk(Clockwork):
         self.jumped_ns = 0
         self.special = False
         """Whether every attempt needs more than its function's call: faults at seams, hooks, limits ..."""
+        self.singled_out: frozenset[int] = frozenset()
+        """The jobs whose attempts alone need more than that, by number."""
         self.gated = False
         """Whether a job that is due may have to wait although a worker is free."""
         self.lenient: Callable[[], bool] = lambda: True
@@ -104,17 +106,29 @@ class Desk(Clockwork):
     def rearm(self) -> None:
         """Take note of what has become special about this world."""
         faults = self.faults
-        self.passing = self.delivery.pass_seam if faults.seam or self.delivery.recorder is not None else None
+        pilot = self.pilot
+        asked = pilot is not None and pilot.only is None
+        self.singled_out = frozenset() if pilot is None or pilot.only is None else pilot.only
+        self.passing = self.delivery.pass_seam if faults.seam or asked else None
+        if self.singled_out and not self.passing:
+            self.passing = self._pass_singled_out
         self.skewed = any(pool.skew_ns for pool in self.pools)
         self.special = bool(
-            self.passing or faults.ack or faults.twice or faults.outages or self.controls.by_name
+            faults.seam or asked or faults.ack or faults.twice or faults.outages or self.controls.by_name
             or self.around_attempt or self.skewed
         )  # fmt: skip
         self.gated = bool(
-            faults.delivery or faults.outages or self.controls.by_name or any(pool.stopped for pool in self.pools)
-        )
+            faults.delivery or faults.outages or self.controls.by_name or pilot is not None
+            or any(pool.stopped for pool in self.pools)
+        )  # fmt: skip
         for pool in self.pools:
             pool.gate = self.controls.admit if self.controls.by_name or faults.outages else None
+
+    def _pass_singled_out(self, where: str, about: str = "") -> None:
+        """Pass a seam where only a few jobs have one."""
+        task = self.current
+        if task is not None and task.job is not None and task.job.number in self.singled_out:
+            self.delivery.pass_seam(where, about)
 
     def plan(self, at_ns: int, function: Callable[[Any], None], argument: Any) -> None:
         """Put an event of the world itself on the heap, before anything else at its instant."""
@@ -149,8 +163,8 @@ class Desk(Clockwork):
                     stack.enter_context(hook(Call(type, args, kwargs)))
                 return self.enqueue(type, args, kwargs, due_ns, queue, priority, key, True)
         current = self.current
-        if self.passing is not None and current is not None:
-            self.passing("enqueue")
+        if self.passing is not None:
+            self.passing("enqueue", type.name)
         now = self.now
         if queue is None:
             queue = type.queue
@@ -169,6 +183,9 @@ class Desk(Clockwork):
         job = Job(self, type, self._numbers, args, kwargs, queue, priority, now, due_ns)  # type: ignore[arg-type]  # it is one
         if key is not None:
             job.key = key
+        if self.pilot is not None and current is None and self.pilot.leaves_out(job.id):
+            job.state = "withdrawn"
+            return job
         if type.admits:
             self.admission.pend(job)
         if current is not None and current.job is not None:
@@ -183,7 +200,7 @@ class Desk(Clockwork):
         if self.transactions.open and self.transactions.takes(job):
             return job
         self._enter(job)
-        if self.passing is not None and current is not None:
+        if self.passing is not None:
             self.passing("after enqueue")
         if self.transactions.open:
             self.transactions.early(job)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from datetime import timedelta
+from functools import lru_cache
 from typing import TypeAlias
 
 from .errors import DurationError
@@ -75,6 +76,7 @@ def signed_ns(value: Duration, *, what: str = "by") -> int:
     return to_ns(value, what=what)
 
 
+@lru_cache(maxsize=256)
 def _parse(text: str, what: str) -> int:
     body = text.strip()
     if body[:1] in "+-" and body[1:]:

@@ -5,33 +5,44 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, overload
 
 from .errors import SelectionError
 from .jobs import Attempt, Job
+from .timeline import Timeline
 
 if TYPE_CHECKING:
     from .engine import Engine
 
 
-@dataclass(frozen=True)
 class Effect:
     """One side effect: a stand's operation, or a call of a real function that was made an effect.
 
-    `ns` is its instant in nanoseconds since the epoch; `key` what it is about (an effect that must happen once
-    happens once for each key); `outcome` is ``done``, or ``failed`` where it raised and nothing happened outside;
-    `job` and `attempt` who did it (None and 0: the test's own code); `data` what else is worth showing.
+    `ns` is its instant in nanoseconds since the epoch (`at`: as a datetime); `key` what it is about (an effect that
+    must happen once happens once for each key); `outcome` is ``done``, or ``failed`` where it raised and nothing
+    happened outside; `job` and `attempt` who did it (None and 0: the test's own code); `data` what else is worth
+    showing.
     """
 
-    ns: int
-    at: dt.datetime
-    name: str
-    key: Any
-    outcome: str
-    job: Job | None
-    attempt: int
-    data: dict[str, Any] = field(default_factory=dict, compare=False)
+    __slots__ = ("_timeline", "attempt", "data", "job", "key", "name", "ns", "outcome")
+
+    def __init__(
+        self, timeline: Timeline, ns: int, name: str, key: Any, outcome: str, job: Job | None, attempt: int,
+        data: dict[str, Any],
+    ) -> None:  # fmt: skip
+        self._timeline = timeline
+        self.ns = ns
+        self.name = name
+        self.key = key
+        self.outcome = outcome
+        self.job = job
+        self.attempt = attempt
+        self.data = data
+
+    @property
+    def at(self) -> dt.datetime:
+        """Its instant, in the rig's zone."""
+        return self._timeline.at(self.ns)
 
     def __repr__(self) -> str:
         by = f" by attempt {self.attempt} of {self.job.id}" if self.job is not None else ""
@@ -78,10 +89,19 @@ class Effects(Sequence[Effect]):
 
         `fails` may raise before it is done, `loses` after it.
         """
-        with self.performing(name, key, data):
+        passing = self._engine.passing  # as in `performing`, without its generator: this is the common way
+        if passing is not None:
+            passing(f"before {name}")
+        try:
             if fails is not None:
                 fails()
             result = act()
+        except Exception as error:
+            self.note(name, key, "failed", {**data, "error": type(error).__name__})
+            raise
+        self.note(name, key, "done", data)
+        if passing is not None:
+            passing(f"after {name}")
         if loses is not None:
             loses()
         return result
@@ -111,10 +131,11 @@ class Effects(Sequence[Effect]):
     def write(self, name: str, key: Any, outcome: str, data: dict[str, Any], task: Any) -> None:
         """Write an effect down as the work of a task."""
         engine = self._engine
-        self.names.setdefault(name)
+        if name not in self.names:
+            self.names[name] = None
         job = None if task is None else task.job
         number = task.number if isinstance(task, Attempt) else 0
-        made = Effect(engine.now, engine.timeline.at(engine.now), name, key, outcome, job, number, data)
+        made = Effect(engine.timeline, engine.now, name, key, outcome, job, number, data)
         self._all.append(made)
         engine.record("effect", job, number, made)
 

@@ -106,7 +106,7 @@ class Engine(Desk):
         if job.type.admits and self.admission.holds_back(job):
             return
         if self.gated:
-            if self.faults.delivery and self.delivery.put_off(job):
+            if self.delivery.put_off(job):
                 return
         elif pool.free and not pool.waiting:
             self._start(job, pool)
@@ -146,7 +146,9 @@ class Engine(Desk):
         self._record((now, "started", job, number, worker, 0, None, 0))
         if type.timeout_ns is not None:
             attempt.deadline_ns = now + type.timeout_ns
-        if (type.special or self.special) and not self.delivery.begin(attempt):
+        if (
+            type.special or self.special or (self.singled_out and job.number in self.singled_out)
+        ) and not self.delivery.begin(attempt):
             return
         spend = type.takes_ns
         if self.faults.attempt:

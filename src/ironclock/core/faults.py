@@ -16,7 +16,7 @@ from .errors import EnqueueRefused, InputError, PolicyError
 from .timeline import Instant, Timeline
 
 Kind: TypeAlias = Literal[
-    "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "lose", "answer"
+    "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "miss", "lose", "answer"
 ]
 Numbers: TypeAlias = "int | Iterable[int] | None"
 Span: TypeAlias = "tuple[Instant, Instant] | None"

@@ -13,7 +13,6 @@ import enum
 import json
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from os import PathLike
 from types import CodeType
 from typing import TYPE_CHECKING, Any, TypeAlias, overload
@@ -42,24 +41,75 @@ FORMAT = "ironclock-history"
 VERSION = 1
 
 
-@dataclass(frozen=True)
 class Entry:
     """One thing that happened.
 
     `at` is the instant in the rig's zone and `ns` the same in nanoseconds since the epoch; `what` one of
     enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued, discarded, refused, expired,
     lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop, progress, effect, before-commit,
-    committed, rolled-back, request-failed, remembered, waited, note; `job` the job's id, `name` its
+    committed, rolled-back, request-failed, remembered, waited, deadlocked, note; `job` the job's id, `name` its
     type, `attempt` the attempt's number (0: none); `data` the rest, as it stands in a saved file.
     """
 
-    at: dt.datetime
-    ns: int
-    what: str
-    job: str | None
-    name: str | None
-    attempt: int
-    data: dict[str, Any]
+    __slots__ = ("_data", "_record", "_timeline", "attempt", "job", "name", "ns", "what")
+
+    def __init__(
+        self, timeline: Timeline, ns: int, what: str, job: str | None, name: str | None, attempt: int,
+        data: dict[str, Any] | None, record: Record | None = None,
+    ) -> None:  # fmt: skip
+        self._timeline = timeline
+        self.ns = ns
+        self.what = what
+        self.job = job
+        self.name = name
+        self.attempt = attempt
+        self._data = data
+        self._record = record
+
+    @property
+    def at(self) -> dt.datetime:
+        """Its instant, in the rig's zone."""
+        return self._timeline.at(self.ns)
+
+    @property
+    def data(self) -> dict[str, Any]:
+        """The rest, as it stands in a saved file."""
+        # Made when somebody asks: the laws of a search look into few of the many entries that it sees.
+        if self._data is None:
+            assert self._record is not None
+            self._data = _data(self._record, self._timeline)
+        return self._data
+
+    @property
+    def effect(self) -> str | None:
+        """The name of the effect that it is about, where it was done."""
+        if self.what != "effect":
+            return None
+        if self._data is None and self._record is not None:
+            detail = self._record[4]
+            return detail.name if detail.outcome == "done" else None
+        return str(self.data.get("effect")) if self.data.get("outcome") == "done" else None
+
+    @property
+    def key(self) -> Any:
+        """The key of the effect or the job that it is about, as it stands in a saved file; None where it has none."""
+        if self._data is None and self._record is not None and self.what == "effect":
+            return plain(self._record[4].key)
+        return self.data.get("key")
+
+    def __eq__(self, other: object) -> bool:
+        return self is other or (
+            isinstance(other, Entry)
+            and (self.ns, self.what, self.job, self.attempt) == (other.ns, other.what, other.job, other.attempt)
+            and self.data == other.data
+        )
+
+    def __hash__(self) -> int:
+        return hash((self.ns, self.what, self.job, self.attempt))
+
+    def __repr__(self) -> str:
+        about = f" {self.job}" if self.job else ""
+        return f"<entry {self._timeline.text(self.ns)}{about} {self.what} {self.data}>"
 
 
 class History(Sequence[Entry]):
@@ -123,25 +173,10 @@ class History(Sequence[Entry]):
         return [self._entry(r) for r in self.records() if r[2] is not None and r[2].id == job]
 
     def _entry(self, record: Record) -> Entry:
-        ns, what, job, attempt, detail, wait, code, instruction = record
-        shape = _SHAPES.get(what)
-        data: dict[str, Any] = {} if shape is None else shape(detail, self.timeline)
-        if what == "enqueued" and job is not None:
-            data = {"queue": job.queue, "args": plain(job.args), "kwargs": plain(job.kwargs), **data}
-            if not job.kwargs:
-                del data["kwargs"]
-            if job.key is not None:
-                data["key"] = plain(job.key)
-        elif what in ENDED_BADLY:
-            data["then"] = _THEN.get(wait, "backing-off")
-            if wait >= 0:
-                data["wait_ns"] = wait
-            if code is not None:
-                data["line"] = spot(code, instruction)
-        elif wait == UNHEARD:
-            data["then"] = "unheard"
-        who = None if job is None else job.id
-        return Entry(self.timeline.at(ns), ns, what, who, None if job is None else job.name, attempt, data)
+        job = record[2]
+        if job is None:
+            return Entry(self.timeline, record[0], record[1], None, None, record[3], None, record)
+        return Entry(self.timeline, record[0], record[1], job.id, job.type.name, record[3], None, record)
 
     def _line(self, entry: Entry) -> dict[str, Any]:
         line: dict[str, Any] = {"at": self.timeline.text(entry.ns), "ns": entry.ns, "what": entry.what}
@@ -158,13 +193,17 @@ class History(Sequence[Entry]):
         import hashlib
 
         total = hashlib.sha256()
+        for line in self.lines():
+            total.update(line)
+        return total.hexdigest()
+
+    def lines(self) -> Iterator[bytes]:
+        """Iterate over what the digest is made of, a line an entry."""
         for entry in self:
             line = self._line(entry)
             line.pop("message", None)
             line.pop("line", None)
-            total.update(json.dumps(line, sort_keys=True, ensure_ascii=True).encode())
-            total.update(b"\n")
-        return total.hexdigest()
+            yield json.dumps(line, sort_keys=True, ensure_ascii=True).encode() + b"\n"
 
     def save(self, path: str | PathLike[str]) -> None:
         """Write JSON Lines: a header line, then one line an entry. Replaces the file only when all is written."""
@@ -207,7 +246,7 @@ class History(Sequence[Entry]):
                 ns, what = line.pop("ns"), line.pop("what")
                 line.pop("at", None)
                 job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
-                history._loaded.append(Entry(history.timeline.at(ns), ns, what, job, kind, attempt, line))
+                history._loaded.append(Entry(history.timeline, ns, what, job, kind, attempt, line))
             except (KeyError, TypeError, OverflowError) as error:
                 raise HistoryError(f"{name}:{number}: an entry without a usable {error}") from None
         return history
@@ -230,6 +269,28 @@ class History(Sequence[Entry]):
 
     def __repr__(self) -> str:
         return f"<history of {len(self)} entries>"
+
+
+def _data(record: Record, timeline: Timeline) -> dict[str, Any]:
+    """Return what an entry holds beyond the usual, as it stands in a saved file."""
+    _, what, job, _, detail, wait, code, instruction = record
+    shape = _SHAPES.get(what)
+    data: dict[str, Any] = {} if shape is None else shape(detail, timeline)
+    if what == "enqueued" and job is not None:
+        data = {"queue": job.queue, "args": plain(job.args), "kwargs": plain(job.kwargs), **data}
+        if not job.kwargs:
+            del data["kwargs"]
+        if job.key is not None:
+            data["key"] = plain(job.key)
+    elif what in ENDED_BADLY:
+        data["then"] = _THEN.get(wait, "backing-off")
+        if wait >= 0:
+            data["wait_ns"] = wait
+        if code is not None:
+            data["line"] = spot(code, instruction)
+    elif wait == UNHEARD:
+        data["then"] = "unheard"
+    return data
 
 
 def _json(text: str, name: str, number: int) -> dict[str, Any]:
@@ -305,6 +366,7 @@ _SHAPES: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
         "request": detail.name, "error": type(detail.error).__name__, "message": _message(detail.error),
         "jobs": [job.id for job in detail.jobs], "schedules": list(detail.schedules),
     },
+    "deadlocked": lambda detail, timeline: {"tasks": detail[0], "message": "; ".join(detail[1])},
     "remembered": lambda detail, timeline: {"step": detail},
     "waited": lambda detail, timeline: {"resource": detail[0], "ns": detail[1], "got": detail[2]},
     "effect": lambda detail, timeline: {

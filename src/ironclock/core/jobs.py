@@ -69,6 +69,10 @@ class Attempt(Task):
         return self.error
 
     @property
+    def label(self) -> str:
+        return f"{self.job.id}/{self.number}"
+
+    @property
     def started_at(self) -> dt.datetime:
         """When the worker began."""
         return self.job.engine.timeline.at(self.started_ns)
@@ -103,6 +107,7 @@ class Job:
     """One enqueued call and what became of it. Times ending in `_ns` are nanoseconds since the epoch."""
 
     __slots__ = (
+        "_id",
         "_kwargs",
         "_seen",
         "args",
@@ -135,6 +140,7 @@ class Job:
         self.engine = engine
         self.type = type
         self.number = number
+        self._id = ""
         self.args = args
         self._kwargs = kwargs or None
         self.queue = queue
@@ -185,7 +191,9 @@ class Job:
     @property
     def id(self) -> str:
         """A name for this one job, the same in every run of the same story."""
-        return f"{self.type.name}-{self.number}"
+        if not self._id:
+            self._id = f"{self.type.name}-{self.number}"
+        return self._id
 
     @property
     def enqueued_at(self) -> dt.datetime:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from .durations import Duration, spell, to_ns
 from .history import ENDED, Entry
-from .laws import Breach, Law, World
+from .laws import Breach, Law, World, states
 
 
+@states()
 def after_commit() -> Law:
     """Return the law that no worker can see a job before the transaction that it was enqueued in has committed."""
 
@@ -32,6 +33,7 @@ def after_commit() -> Law:
     return after_commit
 
 
+@states()
 def nothing_left_behind() -> Law:
     """Return the law that a request which fails leaves no job and no schedule behind."""
 
@@ -46,6 +48,7 @@ def nothing_left_behind() -> Law:
     return nothing_left_behind
 
 
+@states("slow", "hang")
 def stops_when_asked(limit: Duration = 0, *, job: str | None = None) -> Law:
     """Return the law that an attempt which is asked to stop ends by itself at most `limit` later."""
     limit_ns = to_ns(limit, what="limit")

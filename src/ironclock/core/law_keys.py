@@ -8,9 +8,10 @@ from typing import Any
 from .history import Entry, plain
 from .jobs import Job
 from .law_windows import run_words
-from .laws import Breach, Law, World
+from .laws import Breach, Law, World, states
 
 
+@states()
 def once_per_key(
     name: str, keys: Callable[[Job], Iterable[Any]] | None = None, *, due: Iterable[Any] | None = None
 ) -> Law:
@@ -35,8 +36,8 @@ def _effects(world: World, name: str, wanted: Sequence[Any] | None) -> list[Brea
     by_key: dict[str, list[Entry]] = {}
     shown: dict[str, Any] = {}
     for entry in world.effects:
-        if entry.data.get("effect") == name:
-            key = entry.data.get("key")
+        if entry.effect == name:
+            key = entry.key
             by_key.setdefault(repr(key), []).append(entry)
             shown[repr(key)] = key
     broken = []
@@ -53,7 +54,7 @@ def _effects(world: World, name: str, wanted: Sequence[Any] | None) -> list[Brea
 def _with_starts(world: World, effects: Sequence[Entry]) -> tuple[Entry, ...]:
     """Return effects with what shows why there is a second one: the attempts' ends and starts between them."""
     proof = [effects[0]]
-    since, until = world.entries.index(effects[0]), world.entries.index(effects[-1])
+    since, until = (next(n for n, e in enumerate(world.entries) if e is one) for one in (effects[0], effects[-1]))
     jobs = {effect.job for effect in effects}
     for entry in world.entries[since + 1 : until]:
         if entry.job in jobs and entry.what not in ("effect", "progress", "note", "remembered"):

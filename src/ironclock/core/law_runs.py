@@ -8,11 +8,12 @@ from typing import Any
 from .durations import Duration, spell, to_ns
 from .errors import InputError, SelectionError, nearest
 from .history import Entry, plain
-from .laws import Breach, Law, Life, Run, World
+from .laws import Breach, Law, Life, Run, World, states
 
 _OVER = 1 << 62
 
 
+@states()
 def nothing_lost(job: str | None = None, *, effect: str | None = None, key: Callable[..., Any] | None = None) -> Law:
     """Return the law that nothing vanishes: no job is lost with its worker, and none is left running or ready for
     good; dead letters are not lost, somebody sees them.
@@ -38,6 +39,19 @@ def nothing_lost(job: str | None = None, *, effect: str | None = None, key: Call
     return nothing_lost
 
 
+@states()
+def no_deadlock() -> Law:
+    """Return the law that no jobs and threads wait for one another's locks for good. Locks are watched in a rig that
+    is steered: by the probe, or by a replay token."""
+
+    def no_deadlock(world: World) -> list[Breach]:
+        found = [entry for entry in world.entries if entry.what == "deadlocked"]
+        return [Breach(str(entry.data["message"]), (entry,)) for entry in found]
+
+    return no_deadlock
+
+
+@states("deliver_twice")
 def no_overlap(job: str | None = None, *, per_key: bool = False) -> Law:
     """Return the law that no two attempts at jobs of a type run at the same time (`per_key`: with the same key).
 
@@ -65,6 +79,7 @@ def no_overlap(job: str | None = None, *, per_key: bool = False) -> Law:
     return no_overlap
 
 
+@states()
 def finishes_within(job: str | None, limit: Duration) -> Law:
     """Return the law that a job of a type (none: any) is done, or a dead letter, at most `limit` after it was due."""
     limit_ns = to_ns(limit, what="limit")
@@ -81,9 +96,11 @@ def finishes_within(job: str | None, limit: Duration) -> Law:
                 broken.append(Breach(f"{life.id} {what}, over {spell(limit_ns)}", tuple(proof)))
         return broken
 
+    finishes_within.limit_ns = limit_ns  # type: ignore[attr-defined]
     return finishes_within
 
 
+@states("deliver_twice", "lose_ack", "crash")
 def attempts_at_most(job: str | None, limit: int, *, on: str | type[BaseException] | None = None) -> Law:
     """Return the law that a job of a type (none: any) is tried at most `limit` times; with `on`, that an error of
     that type (or type name) ends no more than `limit` of its attempts: a retry of what can never succeed."""
@@ -104,6 +121,7 @@ def attempts_at_most(job: str | None, limit: int, *, on: str | type[BaseExceptio
     return attempts_at_most
 
 
+@states("fail", "crash", "hang", "deliver_twice", "lose_ack", "delay", "refuse_enqueue")
 def in_order(job: str, *, per_key: bool = False) -> Law:
     """Return the law that jobs of a type are done in the order they were enqueued (`per_key`: among those of a key)."""
 
@@ -130,6 +148,7 @@ def in_order(job: str, *, per_key: bool = False) -> Law:
     return in_order
 
 
+@states()
 def queue_below(queue: str, limit: int) -> Law:
     """Return the law that fewer than `limit` jobs of a queue wait, due, for a worker at any time."""
     _must_count(limit)
@@ -163,6 +182,7 @@ def queue_below(queue: str, limit: int) -> Law:
     return queue_below
 
 
+@states()
 def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) -> Law:
     """Return the law that every effect of a name that was done satisfies a predicate of its data (see `Effect.data`;
     its key stands under ``"key"``). `words` say what holds for each."""
@@ -172,12 +192,13 @@ def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) ->
     def each(world: World) -> list[Breach]:
         if effect not in world.effect_names:
             raise SelectionError(f"a law is about the effect {effect!r}; {nearest(effect, world.effect_names)}")
-        done = (entry for entry in world.effects if entry.data.get("effect") == effect)
+        done = (entry for entry in world.effects if entry.effect == effect)
         return [Breach(f"it does not hold that {words}", (entry,)) for entry in done if not predicate(entry.data)]
 
     return each
 
 
+@states()
 def holds(words: str, predicate: Callable[[World], Any]) -> Law:
     """Return a law of one's own: that `predicate(world)` is true at the end."""
     if not callable(predicate):
@@ -195,7 +216,7 @@ def _must_count(limit: object) -> None:
 
 
 def _did(world: World, life: Life, effect: str, key: Callable[..., Any] | None) -> bool:
-    done = [entry for entry in world.effects if entry.data.get("effect") == effect]
+    done = [entry for entry in world.effects if entry.effect == effect]
     if key is None:
         return any(entry.job == life.id for entry in done)
     wanted = plain(key(*life.enqueued.data.get("args", ()), **life.enqueued.data.get("kwargs", {})))

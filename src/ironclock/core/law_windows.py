@@ -9,10 +9,11 @@ from typing import Any
 from .durations import spell, to_ns
 from .errors import InputError
 from .jobs import Job
-from .laws import Law
+from .laws import Law, states
 from .timeline import instant_ns
 
 
+@states()
 def covers(
     job: str, window: Callable[[Job], tuple[dt.datetime, dt.datetime]] | None = None, *,
     start: dt.datetime | None = None, end: dt.datetime | None = None,

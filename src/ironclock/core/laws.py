@@ -6,10 +6,10 @@ one's own may be as short as ``lambda jobs: [f"{job.id} is dead" for job in jobs
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
-from typing import Any, Protocol, TypeAlias, overload
+from functools import cached_property, update_wrapper
+from typing import Any, ParamSpec, Protocol, TypeAlias, overload
 
 from .account import describe
 from .errors import InputError, IronClockError, SelectionError, nearest
@@ -44,6 +44,63 @@ class Law(Protocol):
 
     def __call__(self, world: World, /) -> Found:
         """Return a breach, or a line of words, for each thing that is wrong; nothing where all is well."""
+
+
+P = ParamSpec("P")
+
+
+class Stated:
+    """A law as the factory of that name stated it; it can be sent to another process.
+
+    `excuses` are the kinds of fault that it takes no notice of: it speaks of a world without them. `limit_ns` is
+    the time that it allows, where it allows one: much longer delays say nothing about it.
+    """
+
+    def __init__(
+        self, factory: Stater[Any], args: tuple[Any, ...], kwargs: dict[str, Any], law: Law, excuses: Iterable[str]
+    ) -> None:
+        self.__name__ = factory.__name__
+        self.excuses = frozenset(excuses)
+        self.limit_ns: int | None = getattr(law, "limit_ns", None)
+        self._made = factory, args, kwargs
+        self._law = law
+
+    def __call__(self, world: World, /) -> Found:
+        return self._law(world)
+
+    def __reduce__(self) -> Any:
+        factory, args, kwargs = self._made
+        return _state, (factory, args, kwargs)
+
+    def __repr__(self) -> str:
+        _, args, kwargs = self._made
+        given = [*map(repr, args), *(f"{name}={value!r}" for name, value in kwargs.items())]
+        return f"{self.__name__}({', '.join(given)})"
+
+
+class Stater(Protocol[P]):
+    """What states a law."""
+
+    __name__: str
+
+    def __call__(self, *args: P.args, **kwargs: P.kwargs) -> Law: ...
+
+
+def states(*excuses: str) -> Callable[[Callable[P, Law]], Callable[P, Law]]:
+    """Make the laws that a factory states ones that can be sent to another process, with what they excuse."""
+
+    def wrap(make: Callable[P, Law]) -> Callable[P, Law]:
+        def factory(*args: P.args, **kwargs: P.kwargs) -> Law:
+            return Stated(factory, args, kwargs, make(*args, **kwargs), excuses)
+
+        update_wrapper(factory, make)
+        return factory
+
+    return wrap
+
+
+def _state(factory: Callable[..., Law], args: tuple[Any, ...], kwargs: dict[str, Any]) -> Law:
+    return factory(*args, **kwargs)
 
 
 @dataclass
@@ -127,12 +184,13 @@ class World(Sequence[Job]):
     @cached_property
     def effects(self) -> list[Entry]:
         """The entries of effects that were done."""
-        return [e for e in self.entries if e.what == "effect" and e.data.get("outcome") == "done"]
+        return [e for e in self.entries if e.what == "effect" and e.effect is not None]
 
     @cached_property
     def effect_names(self) -> set[str]:
         """The names of every effect there is or could have been."""
-        return self._effects | {str(e.data.get("effect")) for e in self.entries if e.what == "effect"}
+        saved = not isinstance(self.jobs, list)  # a live world knows them all
+        return self._effects | ({str(e.data.get("effect")) for e in self.entries if e.what == "effect"} if saved else set())
 
     @cached_property
     def lives(self) -> list[Life]:
@@ -140,9 +198,9 @@ class World(Sequence[Job]):
         found: dict[str, Life] = {}
         open_runs: dict[tuple[str, int], Run] = {}
         for entry in self.entries:
-            if entry.job is None:
-                continue
             what = entry.what
+            if entry.job is None or what == "effect":
+                continue
             if what == "enqueued":
                 found[entry.job] = Life(entry)
                 continue
@@ -155,9 +213,10 @@ class World(Sequence[Job]):
             elif what in ENDED:
                 run = open_runs.pop((entry.job, entry.attempt), Run(entry))
                 run.last = entry
-            state = _closing(entry)
-            if state:
-                life.state, life.closed = state, entry
+            if what in _CLOSING:
+                state = _closing(entry)
+                if state:
+                    life.state, life.closed = state, entry
             elif what == "requeued":
                 life.state, life.closed = "open", None
         return list(found.values())
@@ -172,15 +231,18 @@ class World(Sequence[Job]):
         return [life for life in self.lives if life.name == name]
 
 
+_CLOSING = frozenset(
+    ("done", "failed", "timed-out", "cancelled", "withdrawn", "expired", "discarded", "lost", "given-up")
+)
+
+
 def _closing(entry: Entry) -> str:
     what, then = entry.what, entry.data.get("then")
     if what == "done":
         return "" if then == "unheard" else "done"
     if what in ("failed", "timed-out", "cancelled"):
         return str(then) if then in ("dead", "dropped") else ""
-    return {
-        "withdrawn": "withdrawn", "expired": "dropped", "discarded": "dropped", "lost": "lost", "given-up": "dead",
-    }.get(what, "")  # fmt: skip
+    return {"withdrawn": "withdrawn", "lost": "lost", "given-up": "dead"}.get(what, "dropped")
 
 
 def broken_by(laws: Sequence[Law], world: World) -> list[Breach]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
+from types import FunctionType
 from typing import Any, Literal
 
 from .durations import Duration, spell, to_ns
@@ -109,16 +110,17 @@ class JobType:
         self.special = bool(self.awaits or policy.lease or policy.ack == "early" or policy.deliveries or policy.scope)
         """Whether there is more to an attempt than calling the function."""
         self._signature: Any = _UNREAD
-        self._fits = range(0)
+        self._fits = _positional(fn)
 
     def call(self, *args: Any, **kwargs: Any) -> Call:
         """Bind arguments; raise `InputError` where the callable does not take them."""
-        if self._signature is _UNREAD:
-            self._signature = _signature_of(self.fn)
-            self._fits = _positional(self._signature)
         # Binding is slow beside the rest of an enqueue; a count is enough for plain positional arguments.
-        if self._signature is not None and (kwargs or len(args) not in self._fits):
+        if kwargs or len(args) not in self._fits:
+            if self._signature is _UNREAD:
+                self._signature = _signature_of(self.fn)
             try:
+                if self._signature is None:
+                    return Call(self, args, kwargs)
                 self._signature.bind(*args, **kwargs)
             except TypeError as error:
                 raise InputError(f"{self.name} cannot be called so: {error}") from None
@@ -183,18 +185,15 @@ def _signature_of(fn: Callable[..., Any]) -> Any:
         return None
 
 
-def _positional(signature: Any) -> range:
-    """Return how many plain positional arguments fit a signature, as far as that can be said by counting."""
-    if signature is None:
+def _positional(fn: Any) -> range:
+    """Return how many plain positional arguments a function takes, as far as its code says so by itself."""
+    code = getattr(fn, "__code__", None)
+    if type(fn) is not FunctionType or code is None or hasattr(fn, "__wrapped__"):
         return range(0)
-    least = most = 0
-    for parameter in signature.parameters.values():
-        if parameter.kind in (parameter.POSITIONAL_ONLY, parameter.POSITIONAL_OR_KEYWORD):
-            most += 1
-            least += parameter.default is parameter.empty
-        elif parameter.kind is parameter.KEYWORD_ONLY and parameter.default is parameter.empty:
-            return range(0)
-    return range(least, most + 1)
+    if len(fn.__kwdefaults__ or ()) < code.co_kwonlyargcount:
+        return range(0)
+    most = code.co_argcount
+    return range(most - len(fn.__defaults__ or ()), most + 1)
 
 
 def job_name(fn: Any) -> str:

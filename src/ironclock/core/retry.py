@@ -171,6 +171,9 @@ def error_types(given: object, what: str) -> tuple[type[BaseException], ...]:
     return tuple(types)
 
 
+_NO_CHANCE = random.Random(0)  # never drawn from
+
+
 class Retry:
     """What happens after an attempt failed.
 
@@ -205,7 +208,7 @@ class Retry:
         self.table: tuple[int, ...] = ()
         """The waits after the first attempts, where neither chance nor any other rule has a say in them."""
         if self._simple and isinstance(self.wait, (Curve, Listed)) and not self.wait.by_chance:
-            error, chance = Exception(), random.Random(0)
+            error, chance = Exception(), _NO_CHANCE
             self.table = tuple(self.wait.after(n, error, 0, chance) for n in range(1, min(attempts, 16)))
 
     def decide(

@@ -28,6 +28,11 @@ class Task:
         self.strand: Any = None  # what the host suspends and resumes
 
     @property
+    def label(self) -> str:
+        """What it is called, the same in every run of the same story."""
+        raise NotImplementedError
+
+    @property
     def priority(self) -> int:
         """Where it stands among what is due at the same instant."""
         return 0 if self.job is None else self.job.priority

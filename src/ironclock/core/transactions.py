@@ -57,7 +57,7 @@ class Transactions:
     def commit(self, transaction: Transaction) -> None:
         """Commit: what was kept back is enqueued now, or handed to the transaction around this one."""
         engine = self._engine
-        if engine.passing is not None and engine.current is not None:
+        if engine.passing is not None:
             try:
                 engine.passing("commit")
             except BaseException:
@@ -70,7 +70,7 @@ class Transactions:
         engine.record("committed", self._job(transaction), self._attempt(transaction), transaction.number)
         for job in transaction.pending:
             engine.put(job)
-        if engine.passing is not None and engine.current is not None:
+        if engine.passing is not None:
             engine.passing("after commit")
 
     def roll_back(self, transaction: Transaction) -> None:
@@ -100,13 +100,14 @@ class Transactions:
         if transaction is None:
             return
         engine.record("before-commit", job, 0, transaction.number)
+        struck = engine.pilot is not None and engine.pilot.commits(job) is not None
         for fault in engine.faults.early:
-            if fault.hits(job.type.name) and fault.strikes(engine.now, transaction.number, job):
-                if engine.current is not None:
-                    engine.sleep(0)
-                else:
-                    engine.advance_to(engine.now)
-                break
+            struck = struck or (fault.hits(job.type.name) and fault.strikes(engine.now, transaction.number, job))
+        if struck:
+            if engine.current is not None:
+                engine.sleep(0)
+            else:
+                engine.advance_to(engine.now)
 
     def _close(self, transaction: Transaction, state: str) -> None:
         if transaction.state != "open" or self.open.get(transaction.task) is not transaction:

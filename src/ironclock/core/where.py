@@ -9,6 +9,11 @@ from types import CodeType, FrameType
 _HOME = dirname(dirname(__file__)) + "/"  # the examples that ship with the library stand outside it
 
 
+def is_own(file: str) -> bool:
+    """Whether a file is Iron Clock's own."""
+    return file.startswith(_HOME)
+
+
 def innermost(error: BaseException) -> tuple[CodeType | None, int]:
     """Return the code and instruction of the innermost user frame that an error came through."""
     trace = error.__traceback__

@@ -11,11 +11,13 @@ import datetime as dt
 import select
 import signal
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from ..core.errors import RigStateError
 from . import alarms
+from .deadlocks import steered
 from .inplace import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .locks import condition_wait, entries
 from .processes import process_wait
@@ -28,6 +30,7 @@ _ident = Builtin(_thread.get_ident)
 get_ident = _ident.real  # which goes on telling real threads apart
 
 _entered: dict[int, Readers] = {}  # by thread; the interpreter has one set of clock functions, and so have we
+_kept: list[int] = []  # the threads that keep the stand-ins in place while they have entered no rig
 _ENTRIES = [TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")] + [
     TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")
 ]
@@ -40,26 +43,57 @@ def enter(readers: Readers) -> None:
         raise RigStateError("a rig is entered already in this thread; leave it first (rigs do not nest)")
     _entered[me] = readers
     readers.begin()
-    if len(_entered) == 1:
-        for builtin, stand_in in _THREADS:
-            builtin.point(stand_in)
-        for entry, replacement in _ENTRY_PAIRS:
-            entry.put(replacement)
-        for place, waiting in _WAITS:
-            place.point(waiting)
-        for reference in _REFERENCES:
-            reference.point()
-        _tell_types()
+    if readers.engine.pilot is not None:
+        steered.add(me)
+    if len(_entered) == 1 and not _kept:
+        _put_in_place()
     _arrange()
+
+
+@contextmanager
+def kept_in_place() -> Iterator[None]:
+    """Leave the stand-ins in place inside the block, so that many rigs can be entered one after the other cheaply."""
+    if not _entered and not _kept:
+        _put_in_place()
+    _kept.append(get_ident())
+    _another_thread()
+    try:
+        yield
+    finally:
+        _kept.remove(get_ident())
+        if not _entered and not _kept:
+            _put_back()
+
+
+def _put_in_place() -> None:
+    for builtin, stand_in in _THREADS:
+        builtin.point(stand_in)
+    for entry, replacement in _ENTRY_PAIRS:
+        entry.put(replacement)
+    for place, waiting in _WAITS:
+        place.point(waiting)
+    for reference in _REFERENCES:
+        reference.point()
+    _tell_types()
+
+
+def entered() -> bool:
+    """Whether the calling thread lives on a rig's clock."""
+    return get_ident() in _entered
 
 
 def leave() -> None:
     """Give the calling thread the real clock back; with the last one everything is as it was before."""
     del _entered[get_ident()]
+    steered.discard(get_ident())
     by_thread.__dict__.clear()
-    if _entered:
+    if _entered or _kept:
         _arrange()
-        return
+    else:
+        _put_back()
+
+
+def _put_back() -> None:
     for builtin in (*BUILTINS.values(), *(builtin for builtin, _ in _THREADS)):
         builtin.restore()
     for entry, _ in _ENTRY_PAIRS:
@@ -73,6 +107,8 @@ def leave() -> None:
 
 def _arrange() -> None:
     """Choose between the direct readers and those that look up the thread."""
+    if _kept:
+        return  # those that look it up are there already
     alone = len(_entered) == 1 and len(sys._current_frames()) == 1
     functions = next(iter(_entered.values())).functions if alone else _LOOKUPS
     for name, builtin in BUILTINS.items():

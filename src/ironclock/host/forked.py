@@ -207,8 +207,8 @@ class _Child:
             engine.effects.stood_in = lambda *effect: self._ask("effect", *effect)
             engine.effects.elsewhere = self._stand
             engine.enqueued = [self._enqueued]
+            engine.pilot = None
             engine.memory.told = lambda name, value: self._ask("remember", name, value)
-            delivery.recorder = None
             delivery.dies = self._die
             try:
                 last: tuple[Any, ...] = ("done", delivery.call(self._attempt))

@@ -17,6 +17,7 @@ from typing import Any, cast
 from ..core.durations import NS
 from ..core.errors import StuckError
 from ..core.where import calling
+from .deadlocks import steered
 from .inplace import PythonFunction, TypeEntry
 from .readers import waiting_ns
 
@@ -41,9 +42,13 @@ def others_run() -> bool:
     return bool(starting) or len(sys._current_frames()) > 1
 
 
-def block(world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str) -> bool:
+def block(
+    world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str, lock: Any = None
+) -> bool:
     """Let simulated time pass until `take` succeeds, at most `timeout` seconds (-1: no limit)."""
     engine = world.engine
+    if steered and lock is not None and world.threads.deadlocks is not None and engine.current is not None:
+        return _watched(world, take, free, timeout, what, lock)
     until = None if timeout < 0 else engine.now + waiting_ns(timeout)
     grace, span = GRACE_S, NS
     while not take():
@@ -64,6 +69,23 @@ def block(world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout:
         if not woken and until is None and engine.current is None and not others_run() and not free():
             raise StuckError(f"the test waits for {what} that nothing is left to release, at {calling()}")
     return True
+
+
+def _watched(
+    world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str, lock: Any
+) -> bool:
+    """Wait as `block` does, with an eye on who took which lock."""
+    task, deadlocks = world.engine.current, world.threads.deadlocks
+    where = deadlocks.comes(task)
+    taken = bool(take())
+    if not taken:
+        if timeout < 0 and task.deadline_ns < 0:
+            deadlocks.waits(task, lock, where)
+        taken = block(world, take, free, timeout, what)
+        deadlocks.goes_on(task)
+    if taken:
+        deadlocks.takes(task, lock, where)
+    return taken
 
 
 def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
@@ -87,15 +109,15 @@ def _method(entry: TypeEntry) -> Callable[..., Any]:
 
 def _plain(real: Callable[..., Any], locked: Callable[[Any], bool], here: Here) -> tuple[Any, Any]:
     def acquire(lock: Any, blocking: bool = True, timeout: float = -1) -> bool:
-        if blocking and timeout == -1 and real(lock, False):
+        if blocking and timeout == -1 and not steered and real(lock, False):
             return True
         world = here()
         if world is None or not blocking or not _sound(timeout):
             return bool(real(lock, blocking, timeout))
-        return block(world, lambda: real(lock, False), lambda: not locked(lock), timeout, "a lock")
+        return block(world, lambda: real(lock, False), lambda: not locked(lock), timeout, "a lock", lock)
 
     def enter(lock: Any) -> bool:
-        return real(lock, False) or acquire(lock)
+        return (not steered and real(lock, False)) or acquire(lock)
 
     return acquire, enter
 
@@ -145,7 +167,7 @@ def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
             return bool(real_acquire(lock, blocking, timeout))
         if not blocking:
             return take(world, lock)
-        return block(world, lambda: take(world, lock), lambda: free(world, lock), timeout, "a reentrant lock")
+        return block(world, lambda: take(world, lock), lambda: free(world, lock), timeout, "a reentrant lock", lock)
 
     def release(lock: Any) -> None:
         world = here()

@@ -21,6 +21,7 @@ from ..core.errors import StrictError
 from ..core.jobs import Attempt
 from ..core.task import Task
 from ..core.where import calling
+from .deadlocks import Deadlocks
 from .locals import drop, exchange, fresh
 from .locks import starting
 from .readers import STREAMS, by_thread
@@ -57,7 +58,7 @@ def _mind_the_exit() -> None:
 class Side(Task):
     """A simulated thread. `owner` is the attempt that started it, None for the test's own code."""
 
-    __slots__ = ("_args", "_first", "_function", "_kwargs", "_locals", "_threads", "done", "ident", "owner", "sentinel")
+    __slots__ = ("_args", "_first", "_function", "_kwargs", "_locals", "_threads", "done", "ident", "owner", "place", "sentinel")
 
     own_locals = True
 
@@ -69,11 +70,18 @@ class Side(Task):
         self._threads = threads
         self.ident = ident
         self.owner = owner
+        self.place = threads.count_of(owner)
+        """Which thread of its owner it is, from 1."""
         self._function, self._args, self._kwargs = function, args, kwargs
         self.done = False
         self.sentinel: Any = None  # the lock that `Thread.join` waits for
         self._locals = fresh()
         self._first = True
+
+    @property
+    def label(self) -> str:
+        whose = "" if self.owner is None else f"{self.owner.label}/"
+        return f"{whose}thread {self.place}"
 
     @property
     def number(self) -> int:
@@ -129,6 +137,9 @@ class Threads:
         self._engine = engine
         self._mode = mode
         self._strict = strict
+        self.deadlocks: Deadlocks | None = None
+        """Who watches the locks, where somebody does."""
+        self._counts: dict[Attempt | None, int] = {}
         self._started = 0
         self.alive: dict[int, Side] = {}
         self.handles: dict[int, tuple[Any, Side]] = {}
@@ -159,6 +170,15 @@ class Threads:
         attempt = self.attempt()
         if self._strict and attempt is not None:
             raise StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
+
+    def watch_locks(self) -> None:
+        """Let locks be points where another task may be switched in, and deadlocks be written down."""
+        self.deadlocks = Deadlocks(self._engine)
+
+    def count_of(self, owner: Attempt | None) -> int:
+        """Count one more thread of an owner."""
+        number = self._counts[owner] = self._counts.get(owner, 0) + 1
+        return number
 
     def attempt(self) -> Attempt | None:
         """Return the attempt whose code, or whose thread's code, runs now."""

@@ -6,8 +6,10 @@ import datetime as dt
 from collections.abc import Iterator
 from typing import Any, Literal
 
+from ..core.durations import spell
 from ..core.engine import Engine
 from ..core.errors import RigStateError, UnknownJob, nearest
+from ..core.faults import Fault
 from ..core.jobs import OPEN, Job
 from ..core.policy import Call
 from .base import Schedule
@@ -135,7 +137,23 @@ class Scheduled:
         if down:
             self._unseen.append(due)
             return
+        pilot = self._timetable.engine.pilot
+        struck = None if pilot is None else pilot.fires(self.name)
+        if struck is not None:
+            self._strike(due, struck)
+            return
         self._take()
+
+    def _strike(self, due: int, fault: Fault) -> None:
+        """Let a fault strike a firing: it comes late, or nobody sees it until the scheduler is up again."""
+        engine = self._timetable.engine
+        if fault.kind == "delay":
+            self._timetable.note(f"{self.name}: a firing comes {spell(fault.by_ns)} late")
+            engine.plan(engine.now + fault.by_ns, lambda _: self._take(), None)
+        else:
+            self._unseen.append(due)
+            self._timetable.note(f"the scheduler is down for {spell(fault.by_ns)}")
+            engine.plan(engine.now + fault.by_ns, lambda _: self.catch_up(), None)
 
     def _take(self) -> None:
         """Let one firing become a run, as the overlap rule has it."""
@@ -201,6 +219,8 @@ class Timetable:
             old.removed = True
         self._entries[entry.name] = entry
         now = self.engine.now
+        pilot = self.engine.pilot
+        entry.paused = entry.paused or (pilot is not None and pilot.leaves_out(f"schedule {entry.name}"))
         # What is due at this very instant belongs to it: a rig that starts at 01:30 sees the 01:30 firing.
         entry.plan(now if entry.schedule.from_end else now - 1)
 

@@ -118,6 +118,8 @@ class Stand:
             return engine.effects.elsewhere(self, operation, key, data)
         self._calls += 1
         number = self._calls
+        if not self._faults and self._drawn is None:
+            return engine.effects.perform(f"{self.name}.{operation}", act, key, data)
         meant = [fault for only, fault in self._faults if only in (None, operation)]
 
         if self._drawn is None:

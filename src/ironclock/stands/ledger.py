@@ -54,7 +54,7 @@ class Ledger(Stand):
             return before
 
         def act() -> Posting:
-            made = Posting(engine.timeline.at(engine.now), debit, credit, amount, key)
+            made = Posting(engine.moment, debit, credit, amount, key)
             self.postings.append(made)
             return made
 

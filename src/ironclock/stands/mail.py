@@ -36,7 +36,7 @@ class Mail(Stand):
         engine = self.in_rig("send")
 
         def act() -> None:
-            self.sent.append(Letter(engine.timeline.at(engine.now), to, subject, body))
+            self.sent.append(Letter(engine.moment, to, subject, body))
 
         about = f"{to}: {subject}" if key is None else key
         self._operate("send", act, about, {"to": to, "subject": subject, "body": body})

@@ -1,0 +1,173 @@
+"""Whether a story is the same each time: two plain runs are compared, and what made them differ is looked for."""
+
+from __future__ import annotations
+
+import os
+import random
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from ..core.account import describe
+from ..core.errors import IronClockError
+from ..core.history import History
+from ..host.deadlocks import users_frame
+from ..host.inplace import Builtin
+from ..steering.plan import Plan
+from .trial import Trial
+
+
+class UnsteadyStory(IronClockError):
+    """A story that differs between two runs in which nothing goes wrong: no search over it would mean anything."""
+
+
+def check_steady(trial: Trial) -> History:
+    """Run a story twice with no fault and return its history; raise `UnsteadyStory` where the two differ."""
+    first, second = plain_history(trial), plain_history(trial)
+    difference = first_difference(first, second)
+    if difference:
+        third = plain_history(trial)
+        raise UnsteadyStory(words(difference, _cause(trial, not first_difference(second, third))))
+    return first
+
+
+def words(difference: str, cause: str) -> str:
+    """Return the refusal."""
+    return (
+        "the story differs between two runs in which nothing goes wrong, so that no search over it would mean "
+        f"anything.\n  the first difference: {difference}\n  the likely cause: {cause}"
+    )
+
+
+def plain_history(trial: Trial) -> History:
+    """Run a story with no fault and return its history."""
+    rig, _, ended = trial.play(Plan())
+    history = rig.history
+    if ended is not None:
+        from .trial import told_error
+
+        rig.note(f"the story raised {told_error(ended)}")
+    rig.close()
+    return history
+
+
+def first_difference(first: History, second: History) -> str:
+    """Return the first entry in which two histories differ, in words; nothing where they are the same."""
+    ones, others = list(first.lines()), list(second.lines())
+    for number, (one, other) in enumerate(zip(ones, others, strict=False)):
+        if one != other:
+            return f"entry {number + 1} is {told_entry(first, number)!r} in one run and {told_entry(second, number)!r} in the other"
+    if len(ones) == len(others):
+        return ""
+    longer, at = (first, len(others)) if len(ones) > len(others) else (second, len(ones))
+    return f"one run has an entry {at + 1}, {told_entry(longer, at)!r}, where the other has ended"
+
+
+def told_entry(history: History, number: int) -> str:
+    """Return an entry in words, with what may differ between two runs."""
+    entry = history[number]
+    who = f"{entry.job} " if entry.job else ""
+    extra = {name: value for name, value in entry.data.items() if name in ("args", "key", "result", "due")}
+    return f"{history.timeline.text(entry.ns)} {who}{describe(entry, history.timeline)}{f' {extra}' if extra else ''}"
+
+
+def _cause(trial: Trial, settled: bool) -> str:
+    """Return what most likely made two runs differ: the first real source of chance that another run reads."""
+    read: list[str] = []
+    with _watched(read):
+        state = random.getstate()
+        plain_history(trial)
+        if random.getstate() != state:
+            read.append("the module's own generator in `random`, which nobody seeds for each run; seed it in the story")
+    if read:
+        return read[0]
+    if settled:
+        return (
+            "something that the first run left behind and the later ones found: a module's global, a class attribute, "
+            "a cache, a file; make it afresh in the story"
+        )
+    return (
+        "chance that leaves no trace here: the order of a set of objects (it follows their addresses), a generator of "
+        "a C library, or the real clock through time.clock_gettime or a real thread"
+    )
+
+
+_opened: list[str] | None = None
+_hooked = False
+
+
+def _audit(event: str, arguments: tuple[Any, ...]) -> None:
+    if _opened is not None and event == "open" and isinstance(arguments[0], str) and arguments[1] is not None:
+        _opened.append(f"{arguments[1]} {arguments[0]}")
+
+
+@contextmanager
+def _watched(read: list[str]) -> Iterator[None]:
+    """Write down who reads a real source of chance meanwhile, the surest one first."""
+    global _opened, _hooked
+    if not _hooked:
+        sys.addaudithook(_audit)  # it cannot be taken away again, and does nothing while `_opened` is None
+        _hooked = True
+
+    def told(what: str) -> str:
+        frame = users_frame(2)
+        where = "" if frame is None else f", at {frame.f_code.co_filename}:{frame.f_lineno} in {frame.f_code.co_name}"
+        return f"{what}{where}"
+
+    entropy = Builtin(os.urandom)
+    clock = Builtin(time.clock_gettime)
+
+    def urandom(size: int, /) -> bytes:
+        names, frame = set(), sys._getframe(1)
+        while frame is not None and len(names) < 12:
+            names.add(frame.f_code.co_name)
+            frame = frame.f_back  # type: ignore[assignment]
+        what = "uuid.uuid4()" if "uuid4" in names else "real randomness from os.urandom (or secrets)"
+        read.append(told(f"it reads {what}"))
+        return entropy.real(size)  # type: ignore[no-any-return]
+
+    def clock_gettime(which: int, /) -> float:
+        read.append(told("it reads the real clock through time.clock_gettime"))
+        return clock.real(which)  # type: ignore[no-any-return]
+
+    seed = random.Random.seed
+
+    def seeded(self: random.Random, a: Any = None, version: int = 2) -> None:
+        if a is None:
+            read.append(told("it makes a random.Random() without a seed"))
+        seed(self, a, version)
+
+    start = threading.Thread.start
+
+    def started(self: threading.Thread) -> None:
+        before = len(sys._current_frames())
+        start(self)
+        if len(sys._current_frames()) > before:
+            read.append(told("it starts a real thread, which runs on the real clock"))
+
+    entropy.point(urandom)
+    clock.point(clock_gettime)
+    patched: list[tuple[type, str, Callable[..., Any]]] = [
+        (random.Random, "seed", seeded), (threading.Thread, "start", started),
+    ]  # fmt: skip
+    saved = [(owner, name, getattr(owner, name)) for owner, name, _ in patched]
+    for owner, name, stand_in in patched:
+        setattr(owner, name, stand_in)
+    _opened = []
+    try:
+        yield
+    finally:
+        opened, _opened = _opened, None
+        for owner, name, real in saved:
+            setattr(owner, name, real)
+        entropy.restore()
+        clock.restore()
+    written = {line.partition(" ")[2] for line in opened if line[0] in "wax+"}
+    for line in opened:
+        mode, _, path = line.partition(" ")
+        if mode[0] in "ra" and (path in written or mode[0] == "a"):
+            read.append(f"it reads or goes on with a file that an earlier run wrote: {path}")
+            break

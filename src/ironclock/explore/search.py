@@ -1,0 +1,271 @@
+"""The search: which plans are tried, in which order, within how many runs, and what of them breaks a law."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from itertools import accumulate, islice
+from math import gcd
+
+from .coverage import Coverage
+from .crew import Crew, Order
+from ..steering.plan import Move, Place, Plan
+from .trial import Broken, Result
+
+RUNS = 1_000
+"""How many runs a search takes unless it is told otherwise; all single faults are tried in any case."""
+
+KEPT = 8
+"""How many plans that break the same law are kept; the rest is counted."""
+
+DEPTH_OF_ORDERS = 3
+"""The depth of the mistakes that random priorities aim at: how many ordering constraints they need."""
+
+
+@dataclass(frozen=True)
+class Scope:
+    """How far a search goes. `runs` None: every single fault, and `RUNS` in all where that leaves any."""
+
+    runs: int | None = None
+    depth: int = 2
+    preemptions: int = 2
+    orders: bool = True
+    starts: tuple[str, ...] = ()
+    seed: object = 0
+    first: bool = False
+
+
+@dataclass
+class Failures:
+    """What broke one law: a few of the plans, and how many there were."""
+
+    plans: list[tuple[Plan, Broken]] = field(default_factory=list)
+    count: int = 0
+    at_run: int = 0
+
+
+class Found(Exception):
+    """The search has found what it was sent for."""
+
+
+class Search:
+    """One search. `failures` fills up by law while it runs, `coverage` says how far it came."""
+
+    def __init__(self, crew: Crew, scope: Scope, plain: Result, tell: Callable[[int, int, int], None]) -> None:
+        self._crew = crew
+        self._scope = scope
+        self._plain = plain
+        self._tell = tell
+        self._singles = [move for _, moves in plain.seams for move in moves]
+        self._bad: set[Move] = set()
+        self._after: dict[Move, tuple[Move, ...]] = {}
+        self._sound = {one.law for one in plain.broken}
+        self._hits: dict[Place, int] = {}
+        self.failures: dict[str, Failures] = {}
+        self.law_raised: tuple[Plan, str] | None = None
+        self.runs = 1
+        self.coverage = Coverage(seams=len(plain.seams), fitting=len(self._singles))
+        limit = scope.runs
+        self._limit = max(RUNS, 1 + len(self._singles) + len(scope.starts)) if limit is None else limit
+        if plain.broken:
+            self._note(Plan(), plain)
+
+    def run(self) -> None:
+        """Try everything, until the runs are used up."""
+        try:
+            self._starts()
+            self._single_faults()
+            self._orders()
+            self._pairs()
+            self._by_lot()
+        except Found:
+            self.coverage.why.append("the rest, since the search was to end with its first finding")
+
+    # --- the waves ----------------------------------------------------------------------------------
+
+    def _starts(self) -> None:
+        plans = [Plan(start=start) for start in self._scope.starts]
+        for _ in self._try(Order(plan) for plan in plans):
+            self.coverage.starts += 1
+
+    def _single_faults(self) -> None:
+        deeper = self._scope.depth > 1
+        for order, result in self._try(Order(Plan((move,)), notes=deeper) for move in self._singles):
+            self.coverage.tried += 1
+            move = order.plan.moves[0]
+            if result.broken:
+                self._bad.add(move)
+            elif result.seams:
+                self._after[move] = tuple(one for _, moves in result.seams for one in moves)
+        left = len(self._singles) - self.coverage.tried
+        if left:
+            self.coverage.why.append(f"{left} single faults, since {self._limit} runs are used up")
+
+    def _orders(self) -> None:
+        """Every order of what could run at once, by ever more preemptions; then orders by random priorities."""
+        if not self._scope.orders or not self._left:
+            return
+        whole = self._left // 2 if self._scope.depth > 1 and self._singles else self._left
+        share = whole * 2 // 3
+        coverage, bound = self.coverage, self._scope.preemptions
+        spent = 0
+        level: list[tuple[Move, ...]] = [()]
+        while level and spent < share:
+            deeper: list[tuple[Move, ...]] = []
+            orders = (Order(Plan(moves), switches=True) for moves in level)
+            for order, result in self._try(islice(orders, share - spent)):
+                spent += 1
+                moves = order.plan.moves
+                if not moves:
+                    coverage.switchable = len(result.points)
+                coverage.schedules += 1
+                if result.broken and moves:
+                    continue
+                since = 0
+                if moves:
+                    if moves[-1] not in result.done:
+                        coverage.unreached += 1
+                        continue
+                    since = result.points.index(moves[-1]) + 1 if moves[-1] in result.points else len(result.points)
+                preempted = sum(move.kind == "switch" for move in moves)
+                deeper += [
+                    (*moves, point)
+                    for point in result.points[since:]
+                    if point.kind == "first" or preempted < bound
+                ]
+            left = len(level) - spent if spent >= share else 0
+            if spent >= share and (left > 0 or deeper):
+                coverage.orders_complete = False
+                break
+            level = deeper
+        if coverage.schedules == 1 and not coverage.switchable:
+            coverage.schedules = 0
+            return
+        if not coverage.orders_complete:
+            self._random_orders(whole - spent)
+
+    def _random_orders(self, count: int) -> None:
+        count = min(self._left, count)
+        steps = max(1, self.coverage.switchable)
+        dice = ((f"{self._scope.seed}:{n}", DEPTH_OF_ORDERS, steps) for n in range(count))
+        for _ in self._try(Order(Plan(dice=one)) for one in dice):
+            self.coverage.random_orders += 1
+
+    def _pairs(self) -> None:
+        if self._scope.depth < 2 or not self._left:
+            return
+        good = [move for move in self._singles if move not in self._bad]
+        fresh = [(first, second) for first in good for second in self._after.get(first, ())]
+        pairs = len(good) * (len(good) - 1) // 2
+        self.coverage.pairs = len(fresh) + pairs
+        room = self._left
+        # What a first fault brings about is the likelier place for a second; it gets half of the runs at least.
+        chosen = [*_spread(len(fresh), max(room // 2, room - pairs), self._scope.seed)]
+        rest = _spread(pairs, room - len(chosen), self._scope.seed)
+
+        def plans() -> Iterator[Order]:
+            for number in chosen:
+                yield Order(Plan(fresh[number]))
+            for number in rest:
+                first, second = _pair(number)
+                if good[first].place != good[second].place:
+                    yield Order(Plan((good[first], good[second])))
+                else:
+                    self.coverage.pairs -= 1
+
+        for _ in self._try(plans()):
+            self.coverage.pairs_tried += 1
+        left = self.coverage.pairs - self.coverage.pairs_tried
+        if left > 0:
+            self.coverage.why.append(f"{left} pairs of faults, since {self._limit} runs are used up")
+
+    def _by_lot(self) -> None:
+        """Larger sets of faults, drawn by lot: the less a seam was hit so far, the likelier."""
+        good = [move for move in self._singles if move not in self._bad]
+        if self._scope.depth < 3 or not self._left or len(good) < 3:
+            return
+        lots = random.Random(f"{self._scope.seed}:lots")
+        for _ in self._try(Order(self._drawn(good, lots)) for _ in range(self._left)):
+            self.coverage.samples += 1
+        self.coverage.why.append("most sets of three and more faults: they were drawn by lot")
+
+    def _drawn(self, good: list[Move], lots: random.Random) -> Plan:
+        size = lots.randint(3, self._scope.depth)
+        weights = list(accumulate(1 / (1 + self._hits.get(move.place, 0)) for move in good))
+        places: dict[Place, int] = {}
+        for number in lots.choices(range(len(good)), cum_weights=weights, k=size):
+            places.setdefault(good[number].place, number)
+        for place in places:
+            self._hits[place] = self._hits.get(place, 0) + 1
+        moves = [good[number] for number in sorted(places.values())]
+        if self.coverage.switchable and lots.random() < 0.3:
+            return Plan(tuple(moves), dice=(str(lots.random()), DEPTH_OF_ORDERS, self.coverage.switchable))
+        return Plan(tuple(moves))
+
+    # --- trying -------------------------------------------------------------------------------------
+
+    @property
+    def _left(self) -> int:
+        return max(0, self._limit - self.runs)
+
+    def _try(self, orders: Iterable[Order]) -> Iterator[tuple[Order, Result]]:
+        """Do runs while any are left; note what breaks a law."""
+        done = self._crew.map(islice(orders, self._left))
+        try:
+            for order, result in done:
+                self.runs += 1
+                self.coverage.runs = self.runs
+                new = self._note(order.plan, result)
+                self._tell(self.runs, self._limit, len(self.failures))
+                yield order, result
+                if new and self._scope.first:
+                    raise Found
+        finally:
+            close = getattr(done, "close", None)
+            if close is not None:
+                close()
+
+    def _note(self, plan: Plan, result: Result) -> bool:
+        """Note what a run broke; return whether a law is among it that nothing broke before."""
+        if result.raised and self.law_raised is None:
+            self.law_raised = plan, result.raised
+        if result.ended and plan.moves:
+            self.coverage.ended_early += 1
+        new = False
+        for law in dict.fromkeys(one.law for one in result.broken):
+            if law in self._sound and plan != Plan():
+                continue  # it is broken without any move
+            failures = self.failures.get(law)
+            if failures is None:
+                failures = self.failures[law] = Failures(at_run=self.runs)
+                new = True
+            failures.count += 1
+            if len(failures.plans) < KEPT:
+                failures.plans.append((plan, next(one for one in result.broken if one.law == law)))
+        return new
+
+
+def _spread(count: int, wanted: int, seed: object) -> Iterator[int]:
+    """Give `wanted` of the numbers below `count`, all in order or a scattered part, none twice."""
+    if wanted >= count:
+        yield from range(count)
+        return
+    lots = random.Random(f"{seed}:pairs")
+    step = lots.randrange(count // 3, count) | 1
+    while gcd(step, count) != 1:
+        step += 1
+    at = lots.randrange(count)
+    for _ in range(max(0, wanted)):
+        yield at
+        at = (at + step) % count
+
+
+def _pair(number: int) -> tuple[int, int]:
+    """Return the pair of that number in the order (0,1), (0,2), (1,2), (0,3) ..."""
+    second = int((1 + (1 + 8 * number) ** 0.5) / 2)
+    while second * (second - 1) // 2 > number:
+        second -= 1
+    while second * (second + 1) // 2 <= number:
+        second += 1
+    return number - second * (second - 1) // 2, second

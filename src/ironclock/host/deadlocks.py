@@ -1,0 +1,91 @@
+"""Deadlocks: tasks that wait for one another's locks, found at the moment at which the last of them begins to wait."""
+
+from __future__ import annotations
+
+import os
+import sys
+from os.path import basename
+from types import FrameType
+from typing import TYPE_CHECKING, Any
+
+from ..core.where import is_own
+
+if TYPE_CHECKING:
+    from ..core.engine import Engine
+    from ..core.task import Task
+
+_STDLIB = os.path.dirname(os.__file__) + os.sep
+_PACKAGES = os.path.join(_STDLIB, "site-packages")
+
+steered: set[int] = set()
+"""The real threads in which locks are watched; where there is none, nobody asks further."""
+
+
+class Deadlocks:
+    """Who took which lock where, in one rig."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._taken: dict[int, tuple[Task, str, Any]] = {}
+        self._waiting: dict[Task, tuple[int, str]] = {}
+        self._last: dict[Task, tuple[int, int]] = {}
+
+    def comes(self, task: Task) -> str:
+        """Take note that a task comes to a lock, where another may be switched in; return the place."""
+        frame = users_frame()
+        if frame is None:
+            return ""
+        where = f"{basename(frame.f_code.co_filename)}:{frame.f_lineno}"
+        # One call of the user's may take several locks inside the library: that is one point.
+        at = id(frame), frame.f_lasti
+        if self._last.get(task) != at:
+            self._last[task] = at
+            assert self._engine.pilot is not None
+            self._engine.pilot.locks(task, f"the lock at {where}")
+        return where
+
+    def takes(self, task: Task, lock: Any, where: str) -> None:
+        """Take note that a task has taken a lock."""
+        self._taken[id(lock)] = task, where, lock
+
+    def waits(self, task: Task, lock: Any, where: str) -> None:
+        """Take note that a task waits for a lock without an end; where that closes a circle, write it down."""
+        self._waiting[task] = id(lock), where
+        circle = [task]
+        while True:
+            wanted = self._waiting.get(circle[-1])
+            held = None if wanted is None else self._taken.get(wanted[0])
+            # A lock that its own taker waits for is a signal: somebody else is meant to release it.
+            if held is None or held[0] is circle[-1]:
+                return
+            if held[0] is task:
+                self._write_down(circle)
+                return
+            if held[0] in circle:
+                return
+            circle.append(held[0])
+
+    def goes_on(self, task: Task) -> None:
+        """Take note that a task waits no more."""
+        self._waiting.pop(task, None)
+
+    def _write_down(self, circle: list[Task]) -> None:
+        words = []
+        for task in circle:
+            wanted, where = self._waiting[task]
+            holder, taken, _ = self._taken[wanted]
+            words.append(f"{task.label} waits at {where} for the lock that {holder.label} took at {taken}")
+        task = circle[0]
+        self._engine.record("deadlocked", task.job, getattr(task, "number", 0), ([t.label for t in circle], words))
+
+
+def users_frame(depth: int = 1) -> FrameType | None:
+    """Return the nearest frame, from `depth` callers outwards, that is neither Iron Clock's nor the standard
+    library's."""
+    frame: FrameType | None = sys._getframe(depth)
+    while frame is not None:
+        name = frame.f_code.co_filename
+        if not is_own(name) and not (name.startswith(_STDLIB) and not name.startswith(_PACKAGES)) and name[0] != "<":
+            return frame
+        frame = frame.f_back
+    return None

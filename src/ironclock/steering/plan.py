@@ -1,0 +1,102 @@
+"""Plans: by which moves, and where, a run of a story is steered off its ordinary course."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+from ..core.durations import spell
+
+WORDS = {
+    "fail": "an error",
+    "crash": "the worker dies",
+    "hang": "it hangs",
+    "slow": "it takes {by} more",
+    "takes": "it takes {by}",
+    "deliver_twice": "the message is delivered twice",
+    "lose_ack": "the acknowledgement is lost",
+    "delay": "it comes {by} late",
+    "refuse_enqueue": "the queue refuses the job",
+    "fetch_early": "a worker fetches it at once",
+    "miss_firing": "the scheduler is down for {by}",
+    "switch": "whatever else is due goes first",
+    "first": "{by} goes first",
+}
+"""What each kind of move does, in words."""
+
+TIMED = frozenset({"slow", "takes", "delay", "miss_firing"})
+"""The kinds that come with a duration."""
+
+
+class Place(NamedTuple):
+    """A point of a run: `who` comes to `where` for the `visit`-th time."""
+
+    who: str
+    where: str
+    visit: int = 1
+
+    def describe(self) -> str:
+        """Return it in words."""
+        return f"{self.where}{_times(self.visit)} {_who(self.who)}"
+
+
+class Move(NamedTuple):
+    """What happens at a place. `by` is a duration in nanoseconds, or who goes first."""
+
+    place: Place
+    kind: str
+    by: int | str = 0
+
+    def describe(self) -> str:
+        """Return it in words."""
+        by = self.by if isinstance(self.by, str) else spell(self.by)
+        return f"{self.place.describe()}: {WORDS[self.kind].format(by=by)}"
+
+
+@dataclass(frozen=True)
+class Plan:
+    """The moves of one run, in the order in which they happen; where its start is moved to.
+
+    `kept` names the jobs that the story enqueues, and the schedules that it adds, that are not left out (None: all
+    stay). `dice` makes the run choose its own order by random priorities: a seed, the depth of the mistakes it aims at, and
+    how many switches it may expect.
+    """
+
+    moves: tuple[Move, ...] = ()
+    start: str | None = None
+    kept: tuple[str, ...] | None = None
+    dice: tuple[str, int, int] | None = None
+
+    def with_moves(self, *moves: Move) -> Plan:
+        """Return the plan with other moves."""
+        return replace(self, moves=moves, dice=None)
+
+    @property
+    def kinds(self) -> frozenset[str]:
+        """The kinds of its moves."""
+        return frozenset(move.kind for move in self.moves)
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """How much it takes: moves, and a start of its own."""
+        return len(self.moves), self.start is not None
+
+    def describe(self) -> list[str]:
+        """Return it in words, a line a move."""
+        lines = [] if self.start is None else [f"the story starts at {self.start}"]
+        lines += [move.describe() for move in self.moves]
+        if self.dice is not None:
+            lines.append(f"the order of what is due at once is drawn by lot ({self.dice[0]})")
+        return lines
+
+
+def _who(who: str) -> str:
+    name, slash, rest = who.partition("/")
+    if not slash:
+        return f"of {who}"
+    number, _, thread = rest.partition("/")
+    return f"in attempt {number} at {name}" + (f", {thread}" if thread else "")
+
+
+def _times(visit: int) -> str:
+    return "" if visit == 1 else f" (time {visit})"
