@@ -18,6 +18,6 @@ from .core.laws import Breach, BrokenLaw, Law, World
 
 __all__ = [
     "Breach", "BrokenLaw", "Law", "World", "after_commit", "attempts_at_most", "covers", "each", "finishes_within",
-    "holds", "in_order", "no_deadlock", "no_overlap", "nothing_left_behind", "nothing_lost", "once_per_key", "queue_below",
-    "stops_when_asked",
+    "holds", "in_order", "no_deadlock", "no_overlap", "nothing_left_behind", "nothing_lost", "once_per_key",
+    "queue_below", "stops_when_asked",
 ]  # fmt: skip

@@ -132,7 +132,7 @@ class Rig(Setting):
         self._engine.pilot = made
         if made.switching:
             self._engine.chooser = made
-            self._threads.watch_locks()
+        self._threads.watch_locks()
         self._engine.rearm()
         return made
 
@@ -354,9 +354,15 @@ class Rig(Setting):
             self._forks.reap()
 
     def let_go(self) -> None:
-        """Close the rig and take it apart, so that nothing of it waits for the garbage collector; it is of no more use
-        then, nor is anything that came from it."""
-        self.close()
+        """Take the rig apart, so that nothing of it waits for the garbage collector; it is of no more use then, nor is
+        anything that came from it. What was suspended ends without a handler run."""
+        cast(Strands, self._engine.carrier).bury_all()
+        self._threads.free_locks()
+        self._threads.let_go()
+        if self._loops is not None:
+            self._loops.close()
+        if self._forks is not None:
+            self._forks.reap()
         engine = self._engine
         parts = (
             engine.delivery, engine.controls, engine.stopping, engine.admission, engine.effects, engine.transactions,

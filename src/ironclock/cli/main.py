@@ -15,6 +15,7 @@ import click
 import ironclock as ic
 
 from ..core.timeline import Timeline
+from .probe import probe
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -228,6 +229,8 @@ def _report(history: ic.History, screen: Console, width: int) -> None:
 
     screen.print(run_report(history, width), width=width)
 
+
+main.add_command(probe)
 
 if __name__ == "__main__":
     main()

@@ -203,8 +203,10 @@ class Clockwork:
     def others_due(self) -> bool:
         """Whether something else than the running task could run at this instant."""
         heap = self._heap
-        return self._uneven or bool(heap and heap[0][0] <= self.now) or any(
-            not watch.over and watch.ready() for watch in self.watches
+        return (
+            self._uneven
+            or bool(heap and heap[0][0] <= self.now)
+            or any(not watch.over and watch.ready() for watch in self.watches)
         )
 
     def give_way(self) -> None:

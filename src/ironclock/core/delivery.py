@@ -298,7 +298,7 @@ class Delivery:
     # --- seams and crashes --------------------------------------------------------------------------
 
     def pass_seam(self, where: str, about: str = "") -> None:
-        """Pass a seam inside a running attempt, where a fault may stand. `about` is the job that an enqueue asks for."""
+        """Pass a seam inside a running attempt, where a fault may stand. `about`: the job that an enqueue asks for."""
         engine = self._engine
         attempt = engine.current
         if engine.pilot is not None:

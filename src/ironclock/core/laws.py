@@ -190,7 +190,9 @@ class World(Sequence[Job]):
     def effect_names(self) -> set[str]:
         """The names of every effect there is or could have been."""
         saved = not isinstance(self.jobs, list)  # a live world knows them all
-        return self._effects | ({str(e.data.get("effect")) for e in self.entries if e.what == "effect"} if saved else set())
+        return self._effects | (
+            {str(e.data.get("effect")) for e in self.entries if e.what == "effect"} if saved else set()
+        )
 
     @cached_property
     def lives(self) -> list[Life]:

@@ -59,7 +59,9 @@ class Coverage:
         if self.shrinking:
             lines.append(f"{self.shrinking} more runs for shrinking")
         if self.ended_early:
-            lines.append(f"{self.ended_early} runs in which the story itself raised an error; laws checked all the same")
+            lines.append(
+                f"{self.ended_early} runs in which the story itself raised an error; laws checked all the same"
+            )
         lines += [f"left untried: {reason}" for reason in self.why]
         if self.interrupted:
             lines.append("left untried: the rest, since the search was interrupted")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import importlib.util
 import pickle
 import sys
@@ -150,10 +151,9 @@ def cluster(trial: Trial, address: str) -> Crew:
     """Return a crew on a Dask distributed cluster. Raises `IronClockError` where that is not installed, or away."""
     if importlib.util.find_spec("distributed") is None:
         raise IronClockError("--cluster needs Dask distributed: pip install 'ironclock[cluster]'")
-    from distributed import Client
-
+    distributed: Any = importlib.import_module("distributed")
     try:
-        client = Client(address, timeout="10s", set_as_default=False)
+        client = distributed.Client(address, timeout="10s", set_as_default=False)
     except (OSError, ValueError) as error:
         raise IronClockError(f"no Dask scheduler answers at {address!r}: {error}") from None
     cores = sum(client.ncores().values())

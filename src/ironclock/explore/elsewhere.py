@@ -39,15 +39,18 @@ class OtherSeed:
         try:
             packed = pack(trial)
         except InputError:
-            self.note = "not looked at: whether it depends on the order of sets (the story cannot go to another process)"
+            self.note = (
+                "not looked at: whether it depends on the order of sets (the story cannot go to another process)"
+            )
             return
         main = sys.modules.get("__main__")
         script = getattr(main, "__file__", None) if getattr(trial.story, "__module__", "") == "__main__" else None
+        paths = os.pathsep.join(filter(None, sys.path))
         seed = "1" if os.environ.get("PYTHONHASHSEED") != "1" else "2"
         self._process = subprocess.Popen(
             [sys.executable, "-c", "from ironclock.explore.elsewhere import child; child()"],
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-            env={**os.environ, "PYTHONHASHSEED": seed, CHILD: "1", "PYTHONPATH": os.pathsep.join(filter(None, sys.path))},
+            env={**os.environ, "PYTHONHASHSEED": seed, CHILD: "1", "PYTHONPATH": paths},
         )  # fmt: skip
         assert self._process.stdin is not None
         self._process.stdin.write(pickle.dumps((script, packed)))
@@ -75,10 +78,19 @@ class OtherSeed:
         if number is None:
             difference = f"it has {len(mine)} entries with one hash seed and {len(lines)} with another"
         else:
-            difference = f"entry {number + 1} is {told_entry(self._history, number)!r} with one hash seed and {told[number]!r} with another"
+            one, other = told_entry(self._history, number), told[number]
+            difference = f"entry {number + 1} is {one!r} with one hash seed and {other!r} with another"
         raise UnsteadyStory(
             words(difference, "hash order: what the story does follows the order of a set of texts; sort it")
         )
+
+    def same(self) -> bool:
+        """Whether the story ran there, and did the same."""
+        try:
+            self.check()
+        except UnsteadyStory:
+            return False
+        return not self.note
 
     def drop(self) -> None:
         """End the other process."""

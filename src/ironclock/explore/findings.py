@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from os import PathLike
 from typing import Any, overload
 
+from ..core.errors import IronClockError
 from ..core.laws import Breach, BrokenLaw, told
-from .coverage import Coverage
 from ..steering.plan import Plan
 from ..steering.token import Token
+from .coverage import Coverage
 from .trial import STORY, Trial
 
 
@@ -49,6 +51,16 @@ class Finding:
         lines.append(found + (f"; {self.also} other plans break it as well" if self.also else ""))
         lines.append(f"  replay: {self.token}")
         return "\n".join(lines)
+
+    def write_test(
+        self, path: str | PathLike[str], story: str, *, laws: str = "", rig: Mapping[str, Any] | None = None
+    ) -> None:
+        """Write a pytest file that repeats this finding. See `as_test`. Raises `IronClockError`."""
+        try:
+            with open(path, "w", encoding="utf-8") as file:
+                file.write(as_test(self, story, laws, rig))
+        except OSError as error:
+            raise IronClockError(f"cannot write {path}: {error.strerror}") from None
 
 
 class Findings(Sequence[Finding]):
@@ -101,32 +113,47 @@ def tell(trial: Trial, plan: Plan, law: str, errors: Mapping[str, str], **figure
     return made
 
 
-def test_file(finding: Finding, module: str, story: str, laws: str, world: Mapping[str, Any]) -> str:
+def as_test(
+    finding: Finding, story: str, laws: str = "", world: Mapping[str, Any] | None = None, folder: str = ""
+) -> str:
     """Return the text of a pytest file that repeats a finding, and fails for as long as the law is broken.
 
-    `module` is where `story` and `laws` (a name there; empty: none) stand.
+    Parameters: `story` as ``module:function``; `laws` the name of the laws in that module (empty: none there);
+    `world` the arguments of the rig; `folder` where the module is, unless tests can import it as it is.
     """
-    given = ", ".join(f"{name}={value!r}" for name, value in world.items())
-    names = ", ".join(dict.fromkeys(name for name in (laws, story) if name))
-    label = "".join(c if c.isalnum() else "_" for c in finding.law.lower()).strip("_")
+    module, _, function = story.partition(":")
+    given = ", ".join(f"{name}={value!r}" for name, value in (world or {}).items())
+    names = ", ".join(sorted({name.partition(".")[0] for name in (laws, function) if name}, key=str.lower))
     moves = "\n".join(f"    {line}" for line in finding.moves) or "    nothing goes wrong at all"
-    held = f"    rig.check(*{laws})\n" if laws and finding.law != STORY else ""
+    held = ""
+    if finding.law in _OWN:
+        held = f"    rig.check(ic.laws.{finding.law}())\n"
+    elif laws and finding.law != STORY:
+        held = f"    rig.check(*{laws})\n"
+    path = f"import sys\n\nsys.path.insert(0, {folder!r})\n\n" if folder else ""
     return f'''"""Found by the probe: {_in_docstring(finding.law)}: {_in_docstring(finding.words)}
 
 It happens when
 {_in_docstring(moves)}
 """
 
-import ironclock as ic
+{path}import ironclock as ic
 from {module} import {names}
 
 
-def test_{label}_holds_in_{"".join(c if c.isalnum() else "_" for c in story)}():
+def test_{_identifier(finding.law)}_in_{_identifier(function)}():
     rig = ic.Rig({given})
     rig.replay({finding.token!r})
     with rig:
-        {story}(rig)
+        {function}(rig)
 {held}'''
+
+
+_OWN = ("nothing_lost", "no_deadlock")  # the laws that a search checks although nobody named them
+
+
+def _identifier(text: str) -> str:
+    return "".join(c if c.isalnum() and c.isascii() else "_" for c in text.lower()).strip("_")
 
 
 def _in_docstring(text: str) -> str:

@@ -16,12 +16,12 @@ from ..core.faults import ErrorLike
 from ..core.law_runs import no_deadlock, nothing_lost
 from ..core.laws import Law
 from ..host.clock import entered
-from .crew import Abroad, Crew, cluster, pack, processes
-from .elsewhere import Enough, OtherSeed, in_child
-from .findings import Finding, Findings, tell
 from ..steering.kinds import checked_model
 from ..steering.lines import Lines, module_names
 from ..steering.plan import Plan
+from .crew import Abroad, Crew, cluster, pack, processes
+from .elsewhere import Enough, OtherSeed, in_child
+from .findings import Finding, Findings, tell
 from .sameness import check_steady
 from .saved import SavedCrew
 from .search import Scope, Search
@@ -117,7 +117,7 @@ def _probe(
     trial: Trial, scope: Scope, executor: Executor | None, count: int, address: str | None,
     resume: str | PathLike[str] | None, progress: Callable[[Progress], None] | None,
 ) -> Findings:  # fmt: skip
-    history = check_steady(trial)
+    history = check_steady(trial, lambda trial, history: OtherSeed(trial, history).same())
     plain = trial.run(Plan(), notes=True)
     _must_answer(plain, Plan())
     other = OtherSeed(trial, history)
@@ -125,7 +125,9 @@ def _probe(
     try:
         crew.known = frozenset(place for place, _ in plain.seams)
         if resume is not None:
-            crew = SavedCrew(crew, resume, {"story": history.digest(), "scope": repr((scope, trial.model, trial.lines))})
+            crew = SavedCrew(
+                crew, resume, {"story": history.digest(), "scope": repr((scope, trial.model, trial.lines))}
+            )
             crew.known = frozenset(place for place, _ in plain.seams)
         search = Search(crew, scope, plain, _teller(progress))
         search.coverage.preemptions = scope.preemptions
@@ -221,6 +223,3 @@ def _teller(progress: Callable[[Progress], None] | None) -> Callable[[int, int, 
             progress(Progress(runs, most, broken, rate, max(0, most - runs) / rate))
 
     return tell
-
-
-

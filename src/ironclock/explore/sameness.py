@@ -16,6 +16,7 @@ from ..core.errors import IronClockError
 from ..core.history import History
 from ..host.deadlocks import users_frame
 from ..host.inplace import Builtin
+from ..host.threads import simulated
 from ..steering.plan import Plan
 from .trial import Trial
 
@@ -24,13 +25,16 @@ class UnsteadyStory(IronClockError):
     """A story that differs between two runs in which nothing goes wrong: no search over it would mean anything."""
 
 
-def check_steady(trial: Trial) -> History:
-    """Run a story twice with no fault and return its history; raise `UnsteadyStory` where the two differ."""
+def check_steady(trial: Trial, afresh: Callable[[Trial, History], bool]) -> History:
+    """Run a story twice with no fault and return its history; raise `UnsteadyStory` where the two differ.
+
+    `afresh` says whether a history is that of a first run in a process of its own.
+    """
     first, second = plain_history(trial), plain_history(trial)
     difference = first_difference(first, second)
     if difference:
         third = plain_history(trial)
-        raise UnsteadyStory(words(difference, _cause(trial, not first_difference(second, third))))
+        raise UnsteadyStory(words(difference, _cause(trial, first, not first_difference(second, third), afresh)))
     return first
 
 
@@ -59,7 +63,8 @@ def first_difference(first: History, second: History) -> str:
     ones, others = list(first.lines()), list(second.lines())
     for number, (one, other) in enumerate(zip(ones, others, strict=False)):
         if one != other:
-            return f"entry {number + 1} is {told_entry(first, number)!r} in one run and {told_entry(second, number)!r} in the other"
+            this, that = told_entry(first, number), told_entry(second, number)
+            return f"entry {number + 1} is {this!r} in one run and {that!r} in the other"
     if len(ones) == len(others):
         return ""
     longer, at = (first, len(others)) if len(ones) > len(others) else (second, len(ones))
@@ -70,11 +75,11 @@ def told_entry(history: History, number: int) -> str:
     """Return an entry in words, with what may differ between two runs."""
     entry = history[number]
     who = f"{entry.job} " if entry.job else ""
-    extra = {name: value for name, value in entry.data.items() if name in ("args", "key", "result", "due")}
+    extra = {name: value for name, value in entry.data.items() if name in ("args", "key", "due")}
     return f"{history.timeline.text(entry.ns)} {who}{describe(entry, history.timeline)}{f' {extra}' if extra else ''}"
 
 
-def _cause(trial: Trial, settled: bool) -> str:
+def _cause(trial: Trial, first: History, settled: bool, afresh: Callable[[Trial, History], bool]) -> str:
     """Return what most likely made two runs differ: the first real source of chance that another run reads."""
     read: list[str] = []
     with _watched(read):
@@ -84,7 +89,7 @@ def _cause(trial: Trial, settled: bool) -> str:
             read.append("the module's own generator in `random`, which nobody seeds for each run; seed it in the story")
     if read:
         return read[0]
-    if settled:
+    if settled or afresh(trial, first):
         return (
             "something that the first run left behind and the later ones found: a module's global, a class attribute, "
             "a cache, a file; make it afresh in the story"
@@ -121,7 +126,8 @@ def _watched(read: list[str]) -> Iterator[None]:
     clock = Builtin(time.clock_gettime)
 
     def urandom(size: int, /) -> bytes:
-        names, frame = set(), sys._getframe(1)
+        names: set[str] = set()
+        frame = sys._getframe(1)
         while frame is not None and len(names) < 12:
             names.add(frame.f_code.co_name)
             frame = frame.f_back  # type: ignore[assignment]
@@ -143,9 +149,8 @@ def _watched(read: list[str]) -> Iterator[None]:
     start = threading.Thread.start
 
     def started(self: threading.Thread) -> None:
-        before = len(sys._current_frames())
         start(self)
-        if len(sys._current_frames()) > before:
+        if self.ident is not None and not simulated(self.ident):
             read.append(told("it starts a real thread, which runs on the real clock"))
 
     entropy.point(urandom)

@@ -10,11 +10,11 @@ import json
 import os
 from collections.abc import Iterable, Iterator
 from os import PathLike
-from typing import Any, TextIO
+from typing import IO, Any
 
 from ..core.errors import IronClockError
-from .crew import Crew, Order
 from ..steering.plan import Move, Place
+from .crew import Crew, Order
 from .trial import Broken, Result
 
 FORMAT = "ironclock-search"
@@ -33,7 +33,7 @@ class SavedCrew(Crew):
         self._stock.reverse()
         self.resumed = len(self._stock)
         """How many runs the file had."""
-        self._file: TextIO | None = None
+        self._file: IO[str] | None = None
 
     def map(self, orders: Iterable[Order]) -> Iterator[tuple[Order, Result]]:
         source = iter(orders)
@@ -70,7 +70,7 @@ class SavedCrew(Crew):
         changed = [name for name, value in self._head.items() if head.get(name) != value]
         if changed:
             raise IronClockError(
-                f"{self._path} is of another search: its {' and '.join(changed)} differ; give a new name to start afresh"
+                f"{self._path} is another search: its {' and '.join(changed)} differ; give a new name to begin anew"
             )
         results, whole = [], [lines[0]]
         for text in lines[1:]:
@@ -87,7 +87,7 @@ class SavedCrew(Crew):
         with self._open("w") as file:
             file.write(json.dumps(self._head) + "\n")
 
-    def _open(self, mode: str) -> TextIO:
+    def _open(self, mode: str) -> IO[str]:
         try:
             return open(self._path, mode, encoding="utf-8")
         except OSError as error:

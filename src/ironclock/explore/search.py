@@ -8,9 +8,9 @@ from dataclasses import dataclass, field
 from itertools import accumulate, islice
 from math import gcd
 
+from ..steering.plan import Move, Place, Plan
 from .coverage import Coverage
 from .crew import Crew, Order
-from ..steering.plan import Move, Place, Plan
 from .trial import Broken, Result
 
 RUNS = 1_000
@@ -90,6 +90,8 @@ class Search:
             self.coverage.starts += 1
 
     def _single_faults(self) -> None:
+        if not self._scope.depth:
+            return
         deeper = self._scope.depth > 1
         for order, result in self._try(Order(Plan((move,)), notes=deeper) for move in self._singles):
             self.coverage.tried += 1
@@ -130,9 +132,7 @@ class Search:
                     since = result.points.index(moves[-1]) + 1 if moves[-1] in result.points else len(result.points)
                 preempted = sum(move.kind == "switch" for move in moves)
                 deeper += [
-                    (*moves, point)
-                    for point in result.points[since:]
-                    if point.kind == "first" or preempted < bound
+                    (*moves, point) for point in result.points[since:] if point.kind == "first" or preempted < bound
                 ]
             left = len(level) - spent if spent >= share else 0
             if spent >= share and (left > 0 or deeper):

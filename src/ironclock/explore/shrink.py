@@ -33,8 +33,8 @@ class Shrinker:
     def shrink(self) -> Plan:
         """Return the smallest plan found."""
         steps: tuple[Callable[[], None], ...] = (
-            self._spell_out, self._keep_start, self._drop_moves, self._leave_out_jobs, self._move_earlier, self._shorten,
-            self._drop_moves,
+            self._spell_out, self._keep_start, self._drop_moves, self._leave_out_jobs, self._move_earlier,
+            self._shorten, self._drop_moves,
         )  # fmt: skip
         try:
             for step in steps:

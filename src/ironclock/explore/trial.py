@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import io
+import sys
+import threading
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple, TypeAlias
@@ -82,7 +85,7 @@ class Trial:
             lambda engine: Steering(engine, plan, self.model, notes=notes, known=known, switches=switches)
         )
         ended: Exception | None = None
-        with self._at_lines(steering), rig.hold():
+        with self._at_lines(steering), _silence, rig.hold():
             try:
                 self.story(rig)
             except Exception as error:
@@ -117,6 +120,30 @@ class Trial:
         if self.asserts and isinstance(ended, AssertionError):
             found.append(Breach(told_error(ended), law=STORY))
         return found, ""
+
+
+class _Silence(io.TextIOBase):
+    """Swallows what a story prints, and the tracebacks of its threads: thousands of runs would fill the screen."""
+
+    def __enter__(self) -> _Silence:
+        self._saved = getattr(self, "_saved", [])
+        self._saved.append((sys.stdout, sys.stderr, threading.excepthook))
+        sys.stdout = sys.stderr = self
+        threading.excepthook = _nothing
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        sys.stdout, sys.stderr, threading.excepthook = self._saved.pop()
+
+    def write(self, text: str) -> int:
+        return len(text)
+
+
+def _nothing(_: object) -> None:
+    return
+
+
+_silence = _Silence()
 
 
 def law_name(law: Law, number: int) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Container
 from os.path import basename
 from types import FrameType
 from typing import TYPE_CHECKING, Any
@@ -68,6 +69,11 @@ class Deadlocks:
     def goes_on(self, task: Task) -> None:
         """Take note that a task waits no more."""
         self._waiting.pop(task, None)
+
+    def taken_by(self, gone: Container[Task] | None) -> list[Any]:
+        """Return, and forget, the locks that some tasks took last (None: that anybody did)."""
+        found = [key for key, (task, _, _) in self._taken.items() if gone is None or task in gone]
+        return [self._taken.pop(key)[2] for key in found]
 
     def _write_down(self, circle: list[Task]) -> None:
         words = []

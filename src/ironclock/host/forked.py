@@ -268,6 +268,7 @@ class _Child:
     def _enqueued(self, job: Job) -> None:
         rest = (job.queue, job.priority, job.key, job.copies)
         job.number = self._ask("enqueue", job.type.name, job.args, job.kwargs, job.due_ns, rest)
+        job._id = ""
 
     def _die(self, where: str, fault: Fault) -> NoReturn:
         self._line.send(("died", where, self._engine.faults.seam.index(fault)))

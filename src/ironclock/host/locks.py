@@ -33,6 +33,8 @@ _RLock: Any = _thread.RLock
 _SimpleQueue = queue.SimpleQueue
 
 
+_real_is_owned, _real_release = _RLock._is_owned, _RLock.release
+
 starting: list[Any] = []
 """Real threads that have been started and have not come to their first line yet."""
 
@@ -86,6 +88,20 @@ def _watched(
     if taken:
         deadlocks.takes(task, lock, where)
     return taken
+
+
+def free_locks_of(world: Any, gone: Any) -> None:
+    """Release the locks that dead tasks held: the memory that a lock stands in goes with its process, while here it
+    outlives it. `gone` None means whoever there was."""
+    if world.deadlocks is None:
+        return
+    for lock in world.deadlocks.taken_by(gone):
+        if isinstance(lock, _RLock):
+            if world.owned.pop(id(lock), None) is not None:
+                while _real_is_owned(lock):
+                    _real_release(lock)
+        elif lock.locked():
+            lock.release()
 
 
 def entries(here: Here) -> list[tuple[TypeEntry, Any]]:

@@ -132,6 +132,14 @@ class Strands:
                     strand.throw(greenlet.GreenletExit)
         self._spares.clear()
 
+    def bury_all(self) -> None:
+        """End every suspended attempt as the death of the process would, with none of its handlers run."""
+        self._loop = _nothing
+        for strand in list(self._parked.values()):
+            bury(strand)
+        self._parked.clear()
+        self._spares.clear()
+
     def _fresh(self) -> greenlet.greenlet:
         made = greenlet.greenlet(self._work)
         made.gr_context = contextvars.copy_context()

@@ -23,7 +23,7 @@ from ..core.task import Task
 from ..core.where import calling
 from .deadlocks import Deadlocks
 from .locals import drop, exchange, fresh
-from .locks import starting
+from .locks import free_locks_of, starting
 from .readers import STREAMS, by_thread
 
 if TYPE_CHECKING:
@@ -55,10 +55,27 @@ def _mind_the_exit() -> None:
         threading._register_atexit(_let_all_go)  # type: ignore[attr-defined]
 
 
+def simulated(ident: int) -> bool:
+    """Whether an identifier is that of a simulated thread."""
+    return _FIRST_IDENT <= ident < _FIRST_IDENT + (1 << 30)
+
+
 class Side(Task):
     """A simulated thread. `owner` is the attempt that started it, None for the test's own code."""
 
-    __slots__ = ("_args", "_first", "_function", "_kwargs", "_locals", "_threads", "done", "ident", "owner", "place", "sentinel")
+    __slots__ = (
+        "_args",
+        "_first",
+        "_function",
+        "_kwargs",
+        "_locals",
+        "_threads",
+        "done",
+        "ident",
+        "owner",
+        "place",
+        "sentinel",
+    )
 
     own_locals = True
 
@@ -202,11 +219,17 @@ class Threads:
 
     def die_with(self, attempt: Attempt) -> None:
         """End the threads of an attempt whose worker has died."""
-        for side in [s for s in self.alive.values() if s.owner is attempt]:
+        sides = [s for s in self.alive.values() if s.owner is attempt]
+        free_locks_of(self, [attempt, *sides])
+        for side in sides:
             side.end()
             if side.parked:
                 side.parked = False
                 self._engine.carrier.bury(side)
+
+    def free_locks(self) -> None:
+        """Release every lock that somebody in this world still holds."""
+        free_locks_of(self, None)
 
     def let_go(self) -> None:
         """Let whoever joins a thread that will never run again go on; the interpreter does at its exit."""

@@ -40,7 +40,8 @@ _AT = {
 _IN_REQUESTS = frozenset({"fail", "refuse_enqueue"})
 _IN_THREADS = frozenset({"fail", "slow", "refuse_enqueue"})
 _ENGINE_KINDS: dict[str, Any] = {
-    "deliver_twice": "twice", "refuse_enqueue": "refuse", "fetch_early": "early", "miss_firing": "miss", "takes": "slow",
+    "deliver_twice": "twice", "refuse_enqueue": "refuse", "fetch_early": "early", "miss_firing": "miss",
+    "takes": "slow",
 }  # fmt: skip
 
 

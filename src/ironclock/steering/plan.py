@@ -37,7 +37,11 @@ class Place(NamedTuple):
 
     def describe(self) -> str:
         """Return it in words."""
-        return f"{self.where}{_times(self.visit)} {_who(self.who)}"
+        name, slash, rest = self.who.partition("/")
+        number, _, thread = rest.partition("/")
+        parts = [name, f"attempt {number}" if slash else "", thread, self.where]
+        times = "" if self.visit == 1 else f" (time {self.visit})"
+        return ", ".join(filter(None, parts)) + times
 
 
 class Move(NamedTuple):
@@ -58,8 +62,8 @@ class Plan:
     """The moves of one run, in the order in which they happen; where its start is moved to.
 
     `kept` names the jobs that the story enqueues, and the schedules that it adds, that are not left out (None: all
-    stay). `dice` makes the run choose its own order by random priorities: a seed, the depth of the mistakes it aims at, and
-    how many switches it may expect.
+    stay). `dice` makes the run choose its own order by random priorities: a seed, the depth of the mistakes it aims
+    at, and how many switches it may expect.
     """
 
     moves: tuple[Move, ...] = ()
@@ -88,15 +92,3 @@ class Plan:
         if self.dice is not None:
             lines.append(f"the order of what is due at once is drawn by lot ({self.dice[0]})")
         return lines
-
-
-def _who(who: str) -> str:
-    name, slash, rest = who.partition("/")
-    if not slash:
-        return f"of {who}"
-    number, _, thread = rest.partition("/")
-    return f"in attempt {number} at {name}" + (f", {thread}" if thread else "")
-
-
-def _times(visit: int) -> str:
-    return "" if visit == 1 else f" (time {visit})"

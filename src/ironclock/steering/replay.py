@@ -51,7 +51,8 @@ class Replay:
         if missed:
             made = ", and ".join(move.describe() for move in self.token.plan.moves if move in done)
             raise ReplayError(
-                f"the token no longer fits this story, which has changed since: it never came to {missed[0].describe()}; "
+                "the token no longer fits this story, which has changed since: it never came to "
+                f"{missed[0].describe()}; "
                 f"{self._instead(missed[0])}" + (f". Before that it went as the token says: {made}" if made else "")
             )
 

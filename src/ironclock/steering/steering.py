@@ -23,8 +23,9 @@ MOST_POINTS = 20_000
 class Steering:
     """The pilot of one run.
 
-    `notes` says whether every seam is written down, in `seams` with the faults that fit there (those in `known`
-    left out); `traces` whether visits are counted all the same; `switches` whether tasks can be switched, and the points where they can are written down in `points`.
+    `notes` says whether every seam is written down, in `seams` with the faults that fit there (those in `known` left
+    out); `traces` whether visits are counted all the same; `switches` whether tasks can be switched, and the points
+    where they can are written down in `points`.
     """
 
     def __init__(

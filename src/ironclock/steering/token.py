@@ -89,7 +89,11 @@ def first_difference(token: Token, history: History) -> str:
         if point >= len(prints):
             break
         if prints[point] != token.marks[2 * number : 2 * number + 2]:
-            return f"it differs at entry {same + 2}" if point == same + 1 else f"it differs between entry {same + 2} and {point + 1}"
+            return (
+                f"it differs at entry {same + 2}"
+                if point == same + 1
+                else f"it differs between entry {same + 2} and {point + 1}"
+            )
         same = point
     if len(prints) == token.entries:
         return ""
