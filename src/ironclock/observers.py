@@ -2,7 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 observers: list[Callable[[Any], None]] = []
+
+
+@contextmanager
+def unobserved() -> Iterator[None]:
+    """Let rigs be made inside the block that nobody hears of: a search makes thousands."""
+    saved = observers[:]
+    observers.clear()
+    try:
+        yield
+    finally:
+        observers[:] = saved

@@ -13,6 +13,7 @@ from typing import Any, NamedTuple, TypeAlias
 from ..core.errors import InputError, IronClockError
 from ..core.laws import Breach, Law
 from ..core.where import innermost, spot
+from ..observers import unobserved
 from ..rig import Rig
 from ..steering import lines
 from ..steering.kinds import Model
@@ -80,7 +81,8 @@ class Trial:
         self, plan: Plan, *, notes: bool = False, known: frozenset[Place] = frozenset(), switches: bool = False,
     ) -> tuple[Rig, Steering, Exception | None]:  # fmt: skip
         """Run the story once under a plan; return its rig, who steered it, and what the story raised."""
-        rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
+        with unobserved():
+            rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
         steering = rig.steer(
             lambda engine: Steering(engine, plan, self.model, notes=notes, known=known, switches=switches)
         )
