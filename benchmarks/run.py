@@ -11,6 +11,7 @@ import sys
 import bench_clock
 import bench_engine
 import bench_import
+import bench_probe
 import bench_schedules
 import bench_workers
 
@@ -19,6 +20,7 @@ PARTS = {
     "clock": bench_clock.main,
     "schedules": bench_schedules.main,
     "workers": bench_workers.main,
+    "probe": bench_probe.main,
     "import": bench_import.main,
 }
 

@@ -8,10 +8,10 @@ from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from typing import Any
 
+import probed
 import pytest
 
 import ironclock as ic
-import probed
 from ironclock.explore.trial import Trial
 from ironclock.steering.kinds import Model
 from ironclock.steering.lines import Lines

@@ -8,9 +8,9 @@ from functools import partial
 from typing import Any
 
 import pytest
+from probed import LAWS, charges, sound
 
 import ironclock as ic
-from probed import LAWS, charges, sound
 
 
 def moves(finding: ic.Finding) -> list[tuple[str, str, str]]:
@@ -204,7 +204,10 @@ def test_firings_come_late_or_are_missed() -> None:
     (found,) = ic.probe(story, law)
     assert moves(found) == [("miss_firing", "schedule close", "firing")]
     assert "the scheduler is down for" in found.story
-    late = ic.laws.holds("no run begins late", lambda world: all(e.ns % 600_000_000_000 == 0 for e in world.entries if e.what == "enqueued"))
+    late = ic.laws.holds(
+        "no run begins late",
+        lambda world: all(e.ns % 600_000_000_000 == 0 for e in world.entries if e.what == "enqueued"),
+    )
     (found,) = ic.probe(story, late, faults=["delay"])
     assert moves(found) == [("delay", "schedule close", "firing")]
 
@@ -288,7 +291,7 @@ def test_a_start_that_breaks_a_law_is_replayed() -> None:
     law = ic.laws.holds("the till is closed every night", lambda world: len(world.of("close")) == 2)
     world = {"start": "2031-03-03T09:00", "zone": "Atlantic/Faroe"}
     (found,) = ic.probe(story, law, starts=True, rig=world, faults=[], orders=False)
-    assert found.plan.start is not None and found.plan.start.startswith("2031-03-29")
+    assert str(found.plan.start).startswith("2031-03-29")
     rig = ic.Rig(**world)  # type: ignore[arg-type]
     rig.replay(found.token)
     with rig:

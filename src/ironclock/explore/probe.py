@@ -120,8 +120,8 @@ def _probe(
     history = check_steady(trial, lambda trial, history: OtherSeed(trial, history).same())
     plain = trial.run(Plan(), notes=True)
     _must_answer(plain, Plan())
-    other = OtherSeed(trial, history)
     crew = _crew(trial, executor, count, address)
+    other = OtherSeed(trial, history)
     try:
         crew.known = frozenset(place for place, _ in plain.seams)
         if resume is not None:

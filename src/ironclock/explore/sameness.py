@@ -51,9 +51,7 @@ def plain_history(trial: Trial) -> History:
     rig, _, ended = trial.play(Plan())
     history = rig.history
     if ended is not None:
-        from .trial import told_error
-
-        rig.note(f"the story raised {told_error(ended)}")
+        rig.note(f"the story raised {type(ended).__name__}")
     rig.close()
     return history
 

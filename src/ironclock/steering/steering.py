@@ -108,8 +108,8 @@ class Steering:
         return {where: count for (name, where), count in self._visits.items() if name == who and where != "begin"}
 
     def whos(self) -> set[str]:
-        """Return everybody who passed a seam."""
-        return {name for name, _ in self._visits}
+        """Return everybody who passed a seam, or was left out."""
+        return {name for name, _ in self._visits} | set(self.enqueued)
 
     # --- seams --------------------------------------------------------------------------------------
 

@@ -1,0 +1,141 @@
+"""The probe: runs a second, what a second process adds, memory, and the suite of known mistakes."""
+
+from __future__ import annotations
+
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import time
+
+from turns import in_turns, median, rate, ratio, verdict
+
+import ironclock as ic
+from ironclock.explore.crew import Crew, Order, processes
+from ironclock.explore.trial import Trial
+from ironclock.steering.kinds import Model
+from ironclock.steering.plan import Plan
+from mistakes import MISTAKES
+
+LAWS = (ic.laws.once_per_key("bank.post"), ic.laws.nothing_lost())
+
+
+def story(rig: ic.Rig) -> None:
+    """Ten bookings, each charged and confirmed: twenty attempts, twenty effects."""
+    bank, mail = rig.stand(ic.stands.Ledger("bank", idempotent=True)), rig.stand(ic.stands.Mail())
+
+    def confirm(booking: str) -> None:
+        mail.send("ina", f"{booking} is paid")
+
+    def charge_fare(booking: str) -> None:
+        bank.post("passenger", "fares", 180, key=booking)
+        rig.enqueue(confirmed.call(booking))
+
+    retry = ic.Retry(3, "30s")
+    charged, confirmed = rig.job(charge_fare, retry=retry), rig.job(confirm, retry=retry)
+    rig.workers(2)
+    for number in range(10):
+        rig.enqueue(charged.call(f"B-{number}"))
+    rig.run_dry()
+
+
+TRIAL = Trial(story, LAWS, Model())
+PLAIN = TRIAL.run(Plan(), notes=True)
+SINGLES = [move for _, moves in PLAIN.seams for move in moves]
+
+
+def orders(count: int) -> list[Order]:
+    return [Order(Plan((SINGLES[n % len(SINGLES)],))) for n in range(count)]
+
+
+def runs(count: int) -> int:
+    for _ in Crew(TRIAL).map(orders(count)):
+        pass
+    return count
+
+
+def bare_loop() -> int:
+    total = 0
+    for number in range(3_000_000):
+        total += number
+    return 3_000_000
+
+
+def speed() -> None:
+    found = in_turns({"probe": rate(lambda: runs(1_000)), "loop": rate(bare_loop)}, 7)
+    per_second = median(found["probe"])
+    print(f"   {per_second:,.0f} runs a second of the processor, each of 20 attempts with their laws")
+    print(
+        f"   a bare loop turns {ratio(found, 'loop', 'probe'):,.0f} times meanwhile (it says how fast the machine is now)"
+    )
+    verdict("at least 1,500 runs a second a core", per_second >= 1_500)
+
+
+def two_processes() -> None:
+    crews = {"one": processes(TRIAL, 1), "two": processes(TRIAL, 2)}
+
+    def side(name: str) -> float:
+        begun = time.perf_counter()
+        count = sum(1 for _ in crews[name].map(orders(3_000)))
+        return count / (time.perf_counter() - begun)
+
+    side("two")  # its processes start
+    found = in_turns({name: (lambda name=name: side(name)) for name in crews}, 5)
+    crews["two"].close()
+    gain = ratio(found, "two", "one")
+    print(f"   two processes: {median(found['two']):,.0f} runs a second, {gain:.2f}x one ({os.cpu_count()} cores here)")
+    verdict("two processes at least 1.8x one", gain >= 1.8)
+
+
+def memory(count: int = 100_000) -> None:
+    """In a process of its own, so that nothing else has grown it."""
+    code = f"import bench_probe; bench_probe.grow({count})"
+    done = subprocess.run([sys.executable, "-c", code], cwd=os.path.dirname(__file__), check=True, capture_output=True)
+    first, last = map(int, done.stdout.split())
+    print(f"   memory after {count // 20:,} runs {first / 1024:.1f} MB, after {count:,} runs {last / 1024:.1f} MB")
+    verdict("memory flat over 100,000 runs (within 2 %)", last <= first * 1.02)
+
+
+def grow(count: int) -> None:
+    def told(progress: ic.Progress) -> None:
+        if progress.runs >= count // 20 and not seen:
+            seen.append(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+
+    seen: list[int] = []
+    ic.probe(story, LAWS, runs=count, depth=4, progress=told)
+    print(seen[0], resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+
+
+def known_mistakes() -> None:
+    found, spared, at_run, shrunk = 0, 0, [], []
+    for mistake in MISTAKES:
+        seen = mistake.probe(mistake.bug, runs=1_000)
+        if seen:
+            found += 1
+            at_run.append(seen[0].at_run)
+            shrunk += [one.shrunk_in for one in seen]
+        else:
+            print(f"   not found: {mistake.name}")
+        accused = mistake.probe(mistake.fix, runs=1_000)
+        spared += not accused
+        if accused:
+            print(f"   wrongly accused: {mistake.name}: {accused[0].words}")
+    print(
+        f"   found {found} of {len(MISTAKES)} mistakes within 1,000 runs each (in run {statistics.median(at_run):.0f}, the median)"
+    )
+    print(f"   accused {len(MISTAKES) - spared} of {len(MISTAKES)} fixed twins")
+    print(f"   shrinking took {statistics.median(shrunk):.0f} runs in the median, {max(shrunk)} at most")
+    verdict("all are found, and no twin is accused", found == spared == len(MISTAKES))
+    verdict("shrinking under 200 runs in the median", statistics.median(shrunk) < 200)
+
+
+def main() -> None:
+    speed()
+    two_processes()
+    known_mistakes()
+    memory()
+
+
+if __name__ == "__main__":
+    main()
