@@ -284,3 +284,13 @@ def test_a_fault_at_an_effect_that_does_not_exist_is_no_silent_one() -> None:
         rig.enqueue(kind.call("B-7"))
         with pytest.raises(ic.InputError, match="no effect is called 'chrage'; did you mean 'charge'"):
             rig.settle()
+
+
+def test_running_dry_waits_for_the_second_of_two_deliveries() -> None:
+    with ic.Rig() as rig:
+        kind = rig.job(lambda: None, name="work")
+        rig.faults.deliver_twice("work", after="1m", attempts=1)
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+    assert [attempt.outcome for attempt in job.attempts] == ["done", "done"]
+    assert rig.now.minute == 1

@@ -37,6 +37,7 @@ from .setting import Setting
 if TYPE_CHECKING:
     from .steering.replay import Replay
 
+_USUAL = Policy()
 _STATES = (*OPEN, *CLOSED)
 PilotType = TypeVar("PilotType", bound=Pilot)
 
@@ -69,7 +70,7 @@ class Rig(Setting):
         engine.carrier = Strands()
         engine.lenient = lambda: bool(self._taps)
         self._timeline = timeline
-        self._policy = policy or Policy()
+        self._policy = policy or _USUAL
         self._intake = Intake(engine, self._policy, payload)
         self._signals = Signals(engine, self._intake.enqueue)
         self._threads = Threads(engine, threads, strict)
@@ -358,7 +359,7 @@ class Rig(Setting):
         anything that came from it. What was suspended ends without a handler run."""
         cast(Strands, self._engine.carrier).bury_all()
         self._threads.free_locks()
-        self._threads.let_go()
+        self._threads.forget()
         if self._loops is not None:
             self._loops.close()
         if self._forks is not None:

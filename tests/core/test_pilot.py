@@ -24,6 +24,7 @@ class Pilot:
 
     switching = True
     only = None
+    gates = inside = True
 
     def __init__(self, **struck: Fault) -> None:
         self.struck = struck

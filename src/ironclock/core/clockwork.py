@@ -33,6 +33,7 @@ PATIENCE_NS = 366 * 86_400 * 1_000_000_000
 """How much simulated time may pass under a test that waits, without a timeout, for what never comes."""
 
 _NEVER = 1 << 62
+_EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.timezone.utc)
 
 
 class Watch:
@@ -73,7 +74,7 @@ class Clockwork:
         self.skewed = False
         """Whether some tasks see another wall clock than others."""
         self._heap: list[Event] = []
-        self._moment: tuple[int, dt.datetime] = start_ns, timeline.at(start_ns)
+        self._moment: tuple[int, dt.datetime] = start_ns - 1, _EPOCH
         self._order = 0
         self._until = start_ns
         self._halt = 0  # 1: after one event; 2: when no job is open

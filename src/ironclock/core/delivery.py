@@ -93,6 +93,7 @@ class Delivery:
     def _deliver_twice(self, attempt: Attempt, fault: Fault) -> None:
         engine, job = self._engine, attempt.job
         self.doubles[job.number] = self.doubles.get(job.number, 0) + 1
+        engine.open += 1  # until it starts there is something before the job, even if it is done by then
         engine.record("delivered-twice", job, attempt.number)
         engine.plan(engine.now + fault.by_ns, self._double, job)
 
@@ -108,6 +109,7 @@ class Delivery:
             self.doubles[job.number] = left
         else:
             self.doubles.pop(job.number, None)
+        engine.open -= 1
         job.tries += 1
         attempt = Attempt(job, job.tries, engine.now, pool.free.pop(), pool)
         engine.record("started", job, attempt.number, attempt.worker)

@@ -110,7 +110,7 @@ class Desk(Clockwork):
         asked = pilot is not None and pilot.only is None
         self.singled_out = frozenset() if pilot is None or pilot.only is None else pilot.only
         self.passing = self.delivery.pass_seam if faults.seam or asked else None
-        if self.singled_out and not self.passing:
+        if pilot is not None and self.singled_out and pilot.inside and not self.passing:
             self.passing = self._pass_singled_out
         self.skewed = any(pool.skew_ns for pool in self.pools)
         self.special = bool(
@@ -118,7 +118,7 @@ class Desk(Clockwork):
             or self.around_attempt or self.skewed
         )  # fmt: skip
         self.gated = bool(
-            faults.delivery or faults.outages or self.controls.by_name or pilot is not None
+            faults.delivery or faults.outages or self.controls.by_name or (pilot is not None and pilot.gates)
             or any(pool.stopped for pool in self.pools)
         )  # fmt: skip
         for pool in self.pools:

@@ -89,7 +89,8 @@ class Effects(Sequence[Effect]):
 
         `fails` may raise before it is done, `loses` after it.
         """
-        passing = self._engine.passing  # as in `performing`, without its generator: this is the common way
+        engine = self._engine
+        passing = engine.passing  # as in `performing`, without its generator: this is the common way
         if passing is not None:
             passing(f"before {name}")
         try:
@@ -99,7 +100,10 @@ class Effects(Sequence[Effect]):
         except Exception as error:
             self.note(name, key, "failed", {**data, "error": type(error).__name__})
             raise
-        self.note(name, key, "done", data)
+        if self.stood_in is None:
+            self.write(name, key, "done", data, engine.current)
+        else:
+            self.stood_in(name, key, "done", data)
         if passing is not None:
             passing(f"after {name}")
         if loses is not None:
@@ -137,7 +141,7 @@ class Effects(Sequence[Effect]):
         number = task.number if isinstance(task, Attempt) else 0
         made = Effect(engine.timeline, engine.now, name, key, outcome, job, number, data)
         self._all.append(made)
-        engine.record("effect", job, number, made)
+        engine.history.add((engine.now, "effect", job, number, made, 0, None, 0))
 
     def __iter__(self) -> Iterator[Effect]:
         return iter(self._all)

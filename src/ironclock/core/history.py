@@ -150,6 +150,42 @@ class History(Sequence[Entry]):
         items = iter(self._flat)
         return zip(*[items] * _WIDTH, strict=True)
 
+    def entry(self, number: int) -> Entry:
+        """Return one entry by its place, from 0."""
+        return self._loaded[number] if self._loaded is not None else self._entry(self._record(number))
+
+    def steps(self) -> Iterator[tuple[int, int, str, str, str, int, int]]:
+        """Iterate over what happened to jobs, effects aside: the entry's place, its nanoseconds, what it was, the
+        job's id and type, the attempt, and what `Record` says of what comes then."""
+        if self._loaded is None:
+            for number, (ns, what, job, attempt, _, then, _, _) in enumerate(self.records()):
+                if job is not None and what != "effect":
+                    yield number, ns, what, job.id, job.type.name, attempt, then
+            return
+        codes = {words: code for code, words in _THEN.items()}
+        for number, entry in enumerate(self._loaded):
+            if entry.job is not None and entry.what != "effect":
+                then = codes.get(str(entry.data.get("then")), 0)
+                yield number, entry.ns, entry.what, entry.job, str(entry.name), entry.attempt, then
+
+    def effects_done(self) -> list[int]:
+        """Return the places of the entries of effects that were done."""
+        if self._loaded is not None:
+            return [number for number, entry in enumerate(self._loaded) if entry.effect is not None]
+        whats = self._flat[1::_WIDTH]
+        return [n for n, what in enumerate(whats) if what == "effect" and self._flat[n * _WIDTH + 4].outcome == "done"]
+
+    def keys_of(self, effect: str) -> Iterator[tuple[int, Any]]:
+        """Iterate over the effects of a name that were done: the place of each entry, and its key as in a file."""
+        if self._loaded is not None:
+            yield from ((n, entry.key) for n, entry in enumerate(self._loaded) if entry.effect == effect)
+            return
+        flat = self._flat
+        for number in self.effects_done():
+            done = flat[number * _WIDTH + 4]
+            if done.name == effect:
+                yield number, plain(done.key)
+
     def of_job(self, job: Job) -> Iterator[Record]:
         """Iterate over the raw records of one live job."""
         # One pass over what is new since the last question, however many jobs are asked about.

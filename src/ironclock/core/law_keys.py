@@ -33,18 +33,15 @@ def once_per_key(
 
 
 def _effects(world: World, name: str, wanted: Sequence[Any] | None) -> list[Breach]:
-    by_key: dict[str, list[Entry]] = {}
-    shown: dict[str, Any] = {}
-    for entry in world.effects:
-        if entry.effect == name:
-            key = entry.key
-            by_key.setdefault(repr(key), []).append(entry)
-            shown[repr(key)] = key
+    by_key: dict[str, list[int]] = {}
+    for number, key in world.history.keys_of(name):
+        by_key.setdefault(repr(key), []).append(number)
     broken = []
     for text, found in by_key.items():
         if len(found) > 1:
-            about = "" if shown[text] is None else f" of {text}"
-            broken.append(Breach(f"{name}{about} is done {len(found)} times", _with_starts(world, found[:2])))
+            about = "" if text == "None" else f" of {text}"
+            proof = _with_starts(world, [world.entry(number) for number in found[:2]])
+            broken.append(Breach(f"{name}{about} is done {len(found)} times", proof))
     for key in wanted or ():
         if repr(plain(key)) not in by_key:
             broken.append(Breach(f"{name} of {key!r} is never done", _failures(world, name, key)))

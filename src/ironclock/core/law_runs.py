@@ -25,6 +25,8 @@ def nothing_lost(job: str | None = None, *, effect: str | None = None, key: Call
     def nothing_lost(world: World) -> list[Breach]:
         if effect is not None and effect not in world.effect_names:
             raise SelectionError(f"a law is about the effect {effect!r}; {nearest(effect, world.effect_names)}")
+        if job is None and effect is None and world.jobs and world.all_closed:
+            return []  # a live world says so at once
         broken = []
         for life in world.of(job):
             if life.state == "lost":
@@ -32,7 +34,7 @@ def nothing_lost(job: str | None = None, *, effect: str | None = None, key: Call
                 broken.append(Breach(f"{life.id} is lost", (*last, *([life.closed] if life.closed else []))))
             elif life.state == "done" and effect is not None and not _did(world, life, effect, key):
                 broken.append(Breach(f"{life.id} is done without its {effect}", _end(world, life)))
-            elif life.state == "open" and life.runs and life.runs[-1].last is None and _idle(world, life):
+            elif life.state == "open" and life.runs and not life.runs[-1].ended and _idle(world, life):
                 broken.append(Breach(f"{life.id} never ends", life.runs[-1].proof))
         return broken
 
@@ -163,7 +165,7 @@ def queue_below(queue: str, limit: int) -> Law:
             for run in life.runs:
                 changes += [(due, 1, life.enqueued), (run.start_ns, 0, run.first)]
                 due = _OVER if run.last is None else run.last.ns + int(run.last.data.get("wait_ns", 0))
-            if life.state == "open" and (not life.runs or life.runs[-1].last is not None):
+            if life.state == "open" and (not life.runs or life.runs[-1].ended):
                 changes.append((due, 1, life.enqueued))
             elif not life.runs and life.closed is not None:
                 changes += [(due, 1, life.enqueued), (life.closed.ns, 0, life.closed)]

@@ -7,13 +7,13 @@ one's own may be as short as ``lambda jobs: [f"{job.id} is dead" for job in jobs
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property, update_wrapper
 from typing import Any, ParamSpec, Protocol, TypeAlias, overload
 
 from .account import describe
 from .errors import InputError, IronClockError, SelectionError, nearest
-from .history import ENDED, Entry, History
+from .history import DEAD, DROPPED, ENDED, UNHEARD, Entry, History
 from .jobs import Job
 
 _MOST = 20
@@ -103,22 +103,34 @@ def _state(factory: Callable[..., Law], args: tuple[Any, ...], kwargs: dict[str,
     return factory(*args, **kwargs)
 
 
-@dataclass
 class Run:
-    """One attempt, read from a history."""
+    """One attempt, read from a history. Its entries are made when somebody asks: most laws of most runs do not."""
 
-    first: Entry
-    last: Entry | None = None
+    __slots__ = ("_first", "_last", "_world", "job", "start_ns")
 
-    @property
-    def job(self) -> str:
+    def __init__(self, world: World, job: str, first: int, start_ns: int) -> None:
+        self._world = world
+        self.job = job
         """The job's id."""
-        return str(self.first.job)
+        self.start_ns = start_ns
+        """When it started."""
+        self._first = first
+        self._last = -1
 
     @property
-    def start_ns(self) -> int:
-        """When it started."""
-        return self.first.ns
+    def first(self) -> Entry:
+        """The entry with which it started."""
+        return self._world.entry(self._first)
+
+    @property
+    def last(self) -> Entry | None:
+        """The entry with which it ended; None where it has not."""
+        return None if self._last < 0 else self._world.entry(self._last)
+
+    @property
+    def ended(self) -> bool:
+        """Whether it has ended."""
+        return self._last >= 0
 
     @property
     def proof(self) -> tuple[Entry, ...]:
@@ -126,25 +138,31 @@ class Run:
         return (self.first,) if self.last is None else (self.first, self.last)
 
 
-@dataclass
 class Life:
     """One job, read from a history."""
 
-    enqueued: Entry
-    runs: list[Run] = field(default_factory=list)
-    closed: Entry | None = None
-    """The entry with which it ended for good; None where it is still open."""
-    state: str = "open"
+    __slots__ = ("_closed", "_enqueued", "_world", "id", "name", "runs", "state")
 
-    @property
-    def id(self) -> str:
+    def __init__(self, world: World, id: str, name: str, enqueued: int) -> None:
+        self._world = world
+        self.id = id
         """The job's id."""
-        return str(self.enqueued.job)
+        self.name = name
+        """Its type."""
+        self.runs: list[Run] = []
+        self.state = "open"
+        self._enqueued = enqueued
+        self._closed = -1
 
     @property
-    def name(self) -> str:
-        """Its type."""
-        return str(self.enqueued.name)
+    def enqueued(self) -> Entry:
+        """The entry with which it was enqueued."""
+        return self._world.entry(self._enqueued)
+
+    @property
+    def closed(self) -> Entry | None:
+        """The entry with which it ended for good; None where it is still open."""
+        return None if self._closed < 0 else self._world.entry(self._closed)
 
     @property
     def key(self) -> Any:
@@ -162,6 +180,7 @@ class World(Sequence[Job]):
         self.jobs = jobs
         self._effects = set(effects)
         self._names = set(names)
+        self._made: dict[int, Entry] = {}
 
     @overload
     def __getitem__(self, index: int) -> Job: ...
@@ -179,12 +198,19 @@ class World(Sequence[Job]):
     @cached_property
     def entries(self) -> list[Entry]:
         """The history's entries, made once."""
-        return list(self.history)
+        return [self.entry(number) for number in range(len(self.history))]
+
+    def entry(self, number: int) -> Entry:
+        """Return one entry by its place in the history, always the same object."""
+        found = self._made.get(number)
+        if found is None:
+            found = self._made[number] = self.history.entry(number)
+        return found
 
     @cached_property
     def effects(self) -> list[Entry]:
         """The entries of effects that were done."""
-        return [e for e in self.entries if e.what == "effect" and e.effect is not None]
+        return [self.entry(number) for number in self.history.effects_done()]
 
     @cached_property
     def effect_names(self) -> set[str]:
@@ -199,29 +225,34 @@ class World(Sequence[Job]):
         """Every job in the order of its enqueueing."""
         found: dict[str, Life] = {}
         open_runs: dict[tuple[str, int], Run] = {}
-        for entry in self.entries:
-            what = entry.what
-            if entry.job is None or what == "effect":
-                continue
+        for number, ns, what, job, name, attempt, then in self.history.steps():
             if what == "enqueued":
-                found[entry.job] = Life(entry)
+                found[job] = Life(self, job, name, number)
                 continue
-            life = found.get(entry.job)
+            life = found.get(job)
             if life is None:
                 continue
             if what == "started":
-                run = open_runs[entry.job, entry.attempt] = Run(entry)
+                run = open_runs[job, attempt] = Run(self, job, number, ns)
                 life.runs.append(run)
             elif what in ENDED:
-                run = open_runs.pop((entry.job, entry.attempt), Run(entry))
-                run.last = entry
+                ending = open_runs.pop((job, attempt), None)
+                if ending is not None:
+                    ending._last = number
             if what in _CLOSING:
-                state = _closing(entry)
+                state = _CLOSING[what] or _THEN_STATES.get(then, "")
+                if what == "done" and then == UNHEARD:
+                    state = ""
                 if state:
-                    life.state, life.closed = state, entry
+                    life.state, life._closed = state, number
             elif what == "requeued":
-                life.state, life.closed = "open", None
+                life.state, life._closed = "open", -1
         return list(found.values())
+
+    @property
+    def all_closed(self) -> bool:
+        """Whether every job that lives has ended, and none was lost."""
+        return all(job.state in _ENDED_WELL for job in self.jobs)
 
     def of(self, name: str | None) -> list[Life]:
         """Return the jobs of a type; raise `SelectionError` for a name that nothing bears."""
@@ -233,18 +264,12 @@ class World(Sequence[Job]):
         return [life for life in self.lives if life.name == name]
 
 
-_CLOSING = frozenset(
-    ("done", "failed", "timed-out", "cancelled", "withdrawn", "expired", "discarded", "lost", "given-up")
-)
-
-
-def _closing(entry: Entry) -> str:
-    what, then = entry.what, entry.data.get("then")
-    if what == "done":
-        return "" if then == "unheard" else "done"
-    if what in ("failed", "timed-out", "cancelled"):
-        return str(then) if then in ("dead", "dropped") else ""
-    return {"withdrawn": "withdrawn", "lost": "lost", "given-up": "dead"}.get(what, "dropped")
+_CLOSING = {
+    "done": "done", "failed": "", "timed-out": "", "cancelled": "", "withdrawn": "withdrawn", "expired": "dropped",
+    "discarded": "dropped", "lost": "lost", "given-up": "dead",
+}  # fmt: skip
+_ENDED_WELL = frozenset(("done", "dead", "dropped", "withdrawn"))
+_THEN_STATES = {DEAD: "dead", DROPPED: "dropped"}
 
 
 def broken_by(laws: Sequence[Law], world: World) -> list[Breach]:

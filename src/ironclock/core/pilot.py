@@ -28,6 +28,14 @@ class Pilot(Protocol):
     def only(self) -> frozenset[int] | None:
         """The numbers of the only jobs that it is to be asked about; None where it is asked about everything."""
 
+    @property
+    def gates(self) -> bool:
+        """Whether it is to be asked about jobs that fall due."""
+
+    @property
+    def inside(self) -> bool:
+        """Whether it is to be asked about seams inside a job's code."""
+
     def passes(self, task: Task, where: str) -> Fault | None:
         """Say what strikes a running task at a seam; it may let others go first (`Clockwork.give_way`)."""
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal, TypeAlias
 
 from .durations import Duration, spell, to_ns
@@ -162,8 +163,13 @@ def _checked(jitter: Jitter) -> Jitter:
     raise PolicyError(f"jitter is {jitter!r}; give a share from 0 to 1, 'full', 'equal' or 'decorrelated'")
 
 
+_ANY: tuple[type[BaseException], ...] = (Exception,)
+
+
 def error_types(given: object, what: str) -> tuple[type[BaseException], ...]:
     """Return exception types as a tuple; raise `PolicyError` naming the first thing that is none."""
+    if given is _ANY or given == ():
+        return given
     types = given if isinstance(given, (tuple, list)) else (given,)
     for one in types:
         if not (isinstance(one, type) and issubclass(one, BaseException)):
@@ -191,7 +197,7 @@ class Retry:
         self,
         attempts: int = 1,
         wait: Wait | Duration | Sequence[Duration] | Callable[[int, BaseException], Duration] = 0,
-        on: ErrorTypes = (Exception,),
+        on: ErrorTypes = _ANY,
         never_on: ErrorTypes = (),
         drop_on: ErrorTypes = (),
         within: Duration | None = None,
@@ -208,8 +214,7 @@ class Retry:
         self.table: tuple[int, ...] = ()
         """The waits after the first attempts, where neither chance nor any other rule has a say in them."""
         if self._simple and isinstance(self.wait, (Curve, Listed)) and not self.wait.by_chance:
-            error, chance = Exception(), _NO_CHANCE
-            self.table = tuple(self.wait.after(n, error, 0, chance) for n in range(1, min(attempts, 16)))
+            self.table = _table(self.wait, attempts)
 
     def decide(
         self, attempt: int, error: BaseException, previous: int, elapsed: int, chance: Callable[[], random.Random]
@@ -254,4 +259,14 @@ def _as_wait(wait: object) -> Wait:
         return Listed(tuple(to_ns(w, what=f"wait[{i}]") for i, w in enumerate(wait)))
     if callable(wait):
         return Asked(wait)
-    return Curve(to_ns(wait, what="wait"))  # type: ignore[arg-type]
+    return _constant(to_ns(wait, what="wait"))  # type: ignore[arg-type]
+
+
+@lru_cache(maxsize=64)
+def _constant(ns: int) -> Wait:
+    return Curve(ns)
+
+
+@lru_cache(maxsize=64)
+def _table(wait: Wait, attempts: int) -> tuple[int, ...]:
+    return tuple(wait.after(n, Exception(), 0, _NO_CHANCE) for n in range(1, min(attempts, 16)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from functools import lru_cache
 from typing import TypeAlias
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -39,6 +40,22 @@ def instant_ns(moment: dt.datetime) -> int:
     return ((past.days * _DAY_S + past.seconds) * 1_000_000 + past.microseconds) * 1_000
 
 
+@lru_cache(maxsize=256)
+def _text_ns(text: str, zone: dt.tzinfo, what: str) -> int:
+    try:
+        moment = dt.datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise InstantError(
+            f"{what} {text!r} is not ISO 8601; write '2031-03-29T21:00' or '2031-03-29T21:00+00:00'"
+        ) from None
+    if moment.tzinfo is None:
+        wall, moment = moment, moment.replace(tzinfo=zone)
+        back = _astimezone(_astimezone(moment, dt.timezone.utc), zone).replace(tzinfo=None)
+        if back != wall:
+            raise InstantError(f"{what} {text!r} does not exist in {zone}: the clock change skips it")
+    return instant_ns(moment)
+
+
 class Timeline:
     """Turns instants into nanoseconds and back, in one zone."""
 
@@ -54,15 +71,8 @@ class Timeline:
         or a wall time that the zone skips. A doubled wall time means the first.
         """
         if isinstance(value, str):
-            try:
-                moment = dt.datetime.fromisoformat(value.strip())
-            except ValueError:
-                raise InstantError(
-                    f"{what} {value!r} is not ISO 8601; write '2031-03-29T21:00' or '2031-03-29T21:00+00:00'"
-                ) from None
-            if moment.tzinfo is None:
-                moment = self._local(moment, what, value)
-        elif isinstance(value, dt.datetime):
+            return _text_ns(value, self.zone, what)
+        if isinstance(value, dt.datetime):
             moment = value
             if moment.utcoffset() is None:
                 raise InstantError(
@@ -72,13 +82,6 @@ class Timeline:
         else:
             raise InstantError(f"{what} is {value!r} ({type(value).__name__}); give an aware datetime or ISO 8601 text")
         return instant_ns(moment)
-
-    def _local(self, wall: dt.datetime, what: str, text: str) -> dt.datetime:
-        moment = wall.replace(tzinfo=self.zone)
-        back = _astimezone(_astimezone(moment, dt.timezone.utc), self.zone).replace(tzinfo=None)
-        if back != wall:
-            raise InstantError(f"{what} {text!r} does not exist in {self.zone}: the clock change skips it")
-        return moment
 
     def at(self, ns: int) -> dt.datetime:
         """Return nanoseconds since the epoch as an aware datetime in the zone (microseconds kept)."""

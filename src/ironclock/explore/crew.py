@@ -6,6 +6,7 @@ import importlib
 import importlib.util
 import pickle
 import sys
+import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Executor, Future
@@ -14,6 +15,7 @@ from typing import Any, NamedTuple
 
 from ..core.errors import InputError, IronClockError
 from ..host.clock import kept_in_place
+from ..host.strands import kept_idle
 from ..steering.plan import Place, Plan
 from .trial import Result, Trial
 
@@ -22,6 +24,9 @@ CHUNK = 32
 
 TRIES = 3
 """How often runs are given out whose process dies."""
+
+
+_alone = threading.Lock()
 
 
 class Order(NamedTuple):
@@ -41,7 +46,7 @@ class Crew:
 
     def map(self, orders: Iterable[Order]) -> Iterator[tuple[Order, Result]]:
         """Do runs; give each with its result, in order. The orders are asked for as they are needed."""
-        with kept_in_place():
+        with kept_in_place(), kept_idle():
             for order in orders:
                 yield order, perform(self.trial, order, self.known)
 
@@ -118,8 +123,10 @@ class Abroad(Crew):
 
 
 def perform(trial: Trial, order: Order, known: frozenset[Place]) -> Result:
-    """Do one run."""
-    return trial.run(order.plan, notes=order.notes, known=known, switches=order.switches)
+    """Do one run; one at a time, whatever threads an executor has: they share an interpreter, and while a worker dies
+    in one run the handlers of its functions are gone for all."""
+    with _alone:
+        return trial.run(order.plan, notes=order.notes, known=known, switches=order.switches)
 
 
 def processes(trial: Trial, count: int) -> Crew:
@@ -129,7 +136,6 @@ def processes(trial: Trial, count: int) -> Crew:
     if count == 1:
         return Crew(trial)
     import multiprocessing
-    import threading
     from concurrent.futures import ProcessPoolExecutor
 
     # A forked process has the story as it is; beside other threads forking is not safe, and the story is sent.
@@ -183,7 +189,7 @@ def work(packed: bytes, known: bytes, orders: list[Order]) -> list[Result]:
         _unpacked.clear()
         trial = _unpacked[packed] = pickle.loads(inner)
     places: frozenset[Place] = pickle.loads(known)
-    with kept_in_place():
+    with kept_in_place(), kept_idle():
         return [perform(trial, order, places) for order in orders]
 
 

@@ -12,7 +12,7 @@ import contextlib
 import ctypes
 import gc
 from collections.abc import Iterable, Iterator
-from types import AsyncGeneratorType, CodeType, CoroutineType, FrameType, GeneratorType, ModuleType
+from types import AsyncGeneratorType, CodeType, CoroutineType, FrameType, FunctionType, GeneratorType, ModuleType
 from typing import Any
 
 import greenlet
@@ -107,6 +107,18 @@ def _codes(frame: FrameType | None) -> Iterable[CodeType]:
         frame = frame.f_back
 
 
+_NOT_INTO = (ModuleType, FunctionType, type, CodeType)
+
+
+def _closed_to_us(thing: Any) -> bool:
+    """Whether nothing is looked for behind an object.
+
+    A module of C may refer to what is dead already (asyncio's keeps a list of spare iterators). Functions and types
+    lead to modules. Iron Clock's own objects lead to the whole world of the rig, which takes long and holds nothing.
+    """
+    return isinstance(thing, _NOT_INTO) or type(thing).__module__.startswith("ironclock.")
+
+
 def _left_behind(frame: FrameType | None) -> list[Any]:
     found = {id(thing): thing for thing in gc.get_objects(0) if type(thing) in _SUSPENDED}
     found.update((id(thing), thing) for thing in gc.get_objects(1) if type(thing) in _SUSPENDED)
@@ -115,8 +127,7 @@ def _left_behind(frame: FrameType | None) -> list[Any]:
         reach.extend(frame.f_locals.values())
         frame = frame.f_back
     for _ in range(3):
-        # Not into modules: what one of C refers to may be dead already (asyncio's keeps a list of spare iterators).
-        reach = [thing for thing in reach if not isinstance(thing, ModuleType)]
+        reach = [thing for thing in reach if not _closed_to_us(thing)]
         reach = [thing for thing in gc.get_referents(*reach) if gc.is_tracked(thing)] if len(reach) < 10_000 else []
         found.update((id(thing), thing) for thing in reach if type(thing) in _SUSPENDED)
     return list(found.values())

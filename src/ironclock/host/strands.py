@@ -10,13 +10,58 @@ from __future__ import annotations
 import contextlib
 import contextvars
 import sys
-from collections.abc import Callable
-from typing import Any
+import threading
+from collections.abc import Callable, Iterator
+from typing import Any, cast
 
 import greenlet
 
 from ..core.task import Task
 from .burial import bury
+
+idle: list[_Strand] | None = None
+"""Greenlets whose carriers are gone, to be used again; None where nobody keeps them. Making one takes the system longer
+than a short run takes."""
+
+
+@contextlib.contextmanager
+def kept_idle() -> Iterator[None]:
+    """Keep greenlets for the carriers to come, inside the block and in this thread."""
+    global idle
+    if idle is not None or threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    idle = []
+    try:
+        yield
+    finally:
+        idle = None
+
+
+class _Strand(greenlet.greenlet):  # type: ignore[misc]
+    """A greenlet that runs the loop of whichever carrier it belongs to, again and again."""
+
+    strands: Strands | None = None
+    rests = False
+    """Whether it stands between two loops; else it stands somewhere in its carrier's."""
+
+    def run(self, *_: Any) -> None:
+        while True:
+            strands = self.strands
+            assert strands is not None
+            try:
+                strands._loop()
+            except greenlet.GreenletExit:
+                raise
+            except BaseException as error:
+                strands._error = error
+            strands._spares.append(self)
+            main = strands._main
+            assert main is not None
+            del strands  # it may be given to another carrier where it stands
+            self.rests = True
+            main.switch()
+            self.rests = False
 
 
 class Strands:
@@ -24,7 +69,7 @@ class Strands:
 
     def __init__(self) -> None:
         self._main: greenlet.greenlet | None = None
-        self._spares: list[greenlet.greenlet] = []
+        self._spares: list[_Strand] = []
         self._loop: Callable[[], None] = _nothing
         self._error: BaseException | None = None
         self._doomed: greenlet.greenlet | None = None
@@ -85,12 +130,12 @@ class Strands:
 
     def resume(self, task: Task) -> None:
         """Let a suspended attempt go on in place of the present loop."""
-        self._spares.append(greenlet.getcurrent())
+        self._spares.append(cast(_Strand, greenlet.getcurrent()))
         task.strand.switch()
 
     def throw(self, task: Task, error: BaseException) -> None:
         """Let a suspended attempt go on with an error."""
-        self._spares.append(greenlet.getcurrent())
+        self._spares.append(cast(_Strand, greenlet.getcurrent()))
         task.strand.throw(error)
 
     def kill(self, task: Task) -> None:
@@ -138,24 +183,18 @@ class Strands:
         for strand in list(self._parked.values()):
             bury(strand)
         self._parked.clear()
+        if idle is not None:
+            for spare in self._spares:
+                if spare.rests:
+                    spare.strands = None
+                    idle.append(spare)
         self._spares.clear()
 
-    def _fresh(self) -> greenlet.greenlet:
-        made = greenlet.greenlet(self._work)
+    def _fresh(self) -> _Strand:
+        made = idle.pop() if idle else _Strand()
+        made.strands = self
         made.gr_context = contextvars.copy_context()
         return made
-
-    def _work(self, *_: Any) -> None:
-        while True:
-            try:
-                self._loop()
-            except greenlet.GreenletExit:
-                raise
-            except BaseException as error:
-                self._error = error
-            self._spares.append(greenlet.getcurrent())
-            assert self._main is not None
-            self._main.switch()
 
 
 def _nothing() -> None:

@@ -231,6 +231,11 @@ class Threads:
         """Release every lock that somebody in this world still holds."""
         free_locks_of(self, None)
 
+    def forget(self) -> None:
+        """Take this world off the list of those to be let go at the interpreter's exit."""
+        self.let_go()
+        _all.discard(self)
+
     def let_go(self) -> None:
         """Let whoever joins a thread that will never run again go on; the interpreter does at its exit."""
         for side in list(self.alive.values()):

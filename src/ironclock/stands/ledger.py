@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..core.errors import InputError
 from .base import Stand
@@ -14,8 +13,7 @@ class Unbalanced(InputError):
     """A posting that would move nothing, or move it from an account to itself."""
 
 
-@dataclass(frozen=True)
-class Posting:
+class Posting(NamedTuple):
     """One posting of whole units of money."""
 
     at: dt.datetime
@@ -49,9 +47,10 @@ class Ledger(Stand):
             raise Unbalanced(f"the amount is {amount!r}; give whole units, at least 1")
         if debit == credit:
             raise Unbalanced(f"the posting moves {amount} from {debit!r} to itself")
-        before = next((p for p in self.postings if p.key == key), None) if self.idempotent and key is not None else None
-        if before is not None:
-            return before
+        if self.idempotent and key is not None:
+            for before in self.postings:
+                if before.key == key:
+                    return before
 
         def act() -> Posting:
             made = Posting(engine.moment, debit, credit, amount, key)

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from .base import Stand
 
 
-@dataclass(frozen=True)
-class Letter:
+class Letter(NamedTuple):
     """One letter, as the post office took it."""
 
     at: dt.datetime

@@ -16,6 +16,7 @@ from .kinds import Model
 from .plan import Move, Place, Plan
 
 _WORLD = -1_000_000
+_OUTSIDE = frozenset(("delivery", "start", "ack"))
 MOST_POINTS = 20_000
 """How many switches of one run are written down."""
 
@@ -47,6 +48,8 @@ class Steering:
         self._points_wanted = switches
         # A plan that touches a few jobs alone leaves all others to the engine's usual way.
         self.only = None if notes or traces or self.switching or -1 in self._numbers else frozenset(self._numbers)
+        self.gates = self.only is None or any(move.place.where == "delivery" for move in plan.moves)
+        self.inside = self.only is None or any(move.place.where not in _OUTSIDE for move in plan.moves)
         self._visits: dict[tuple[str, str], int] = {}
         self._skip: Task | None = None
         self.seams: list[tuple[Place, tuple[Move, ...]]] = []
