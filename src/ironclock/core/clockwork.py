@@ -167,7 +167,7 @@ class Clockwork:
                 if self.watches and self._look():
                     return
                 continue
-            if not heap or heap[0][0] > self._until:
+            if (self._halt == 2 and not self.open) or not heap or heap[0][0] > self._until:
                 return
             event = heappop(heap)
             if self.chooser is not None and heap and heap[0][0] <= event[0]:
@@ -180,11 +180,8 @@ class Clockwork:
             event[3](event[4])
             if self.watches and self._look():
                 return
-            if self._halt and (self._halt == 1 or not self.open):
-                if self._halt == 1:
-                    self._until = self.start_ns - 1
-                elif not self._uneven:
-                    return
+            if self._halt == 1:
+                self._until = self.start_ns - 1
 
     def _choose(self, first: Event, pilot: Pilot) -> Event:
         """Let the pilot choose among events at one instant."""

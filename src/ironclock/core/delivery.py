@@ -45,6 +45,7 @@ class Delivery:
         """Told of every attempt whose worker has died."""
         self.dies: Callable[[str, Fault], None] | None = None
         """How a forked child dies."""
+        self._awaited: set[tuple[int, int]] = set()
         self._again: dict[int, tuple[int, int]] = {}
 
     # --- an attempt begins --------------------------------------------------------------------------
@@ -93,7 +94,7 @@ class Delivery:
     def _deliver_twice(self, attempt: Attempt, fault: Fault) -> None:
         engine, job = self._engine, attempt.job
         self.doubles[job.number] = self.doubles.get(job.number, 0) + 1
-        engine.open += 1  # until it starts there is something before the job, even if it is done by then
+        engine.open += 1  # until it has ended, even if the job is done by then
         engine.record("delivered-twice", job, attempt.number)
         engine.plan(engine.now + fault.by_ns, self._double, job)
 
@@ -109,7 +110,6 @@ class Delivery:
             self.doubles[job.number] = left
         else:
             self.doubles.pop(job.number, None)
-        engine.open -= 1
         job.tries += 1
         attempt = Attempt(job, job.tries, engine.now, pool.free.pop(), pool)
         engine.record("started", job, attempt.number, attempt.worker)
@@ -120,6 +120,7 @@ class Delivery:
         if engine.controls.by_name:
             engine.controls.began(job)
         self.strays[job.number, attempt.number] = attempt
+        self._awaited.add((job.number, attempt.number))
         if job.type.takes_ns:
             engine.schedule(engine.now + job.type.takes_ns, job.priority, engine._body_event, attempt)
         else:
@@ -189,7 +190,11 @@ class Delivery:
             # Its lease is over, or it is the second of two deliveries: who is done first has done the job.
             self.strays.pop((job.number, attempt.number), None)
             other = job.live
+            awaited = self._no_longer_awaited(attempt)
             if other is not None and other is not attempt:
+                if awaited:
+                    self._engine.open += 1
+                    self._awaited.add((job.number, other.number))
                 if not other.odd:
                     other.special()
                 other.counts = False
@@ -228,11 +233,21 @@ class Delivery:
         attempt.ended_ns = engine.now
         code, instruction = innermost(detail) if isinstance(detail, BaseException) else (None, 0)
         engine._record((engine.now, what, job, attempt.number, detail, wait, code, instruction))
+        self._no_longer_awaited(attempt)
         self.strays.pop((job.number, attempt.number), None)
         if job.live is attempt:
             job.live = None
         attempt.pool.free.append(attempt.worker)
         engine.uneven()
+
+    def _no_longer_awaited(self, attempt: Attempt) -> bool:
+        """Take note of the end of an attempt; return whether a run waited for it beside its job."""
+        key = attempt.job.number, attempt.number
+        if key not in self._awaited:
+            return False
+        self._awaited.discard(key)
+        self._engine.open -= 1
+        return True
 
     def leave(self, attempt: Attempt) -> None:
         """Take note, for limits and clocks, that an attempt's code runs no more."""
@@ -356,6 +371,7 @@ class Delivery:
         for told in self.died:
             told(attempt)
         engine.record("crashed", job, attempt.number, where)
+        self._no_longer_awaited(attempt)
         self.strays.pop((job.number, attempt.number), None)
         engine.current = None
         engine.schedule(engine.now + down_ns, 0, self._worker_back, attempt)
