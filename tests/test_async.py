@@ -209,3 +209,25 @@ def test_a_loop_that_polls_without_waiting_gets_on() -> None:
 
     with ic.Rig(start="2031-03-03T09:00"):
         assert asyncio.run(poll()) == "09:10:00"
+
+
+def test_a_worker_that_dies_in_a_task_of_its_job_does_nothing_more() -> None:
+    after: list[str] = []
+    with ic.Rig() as rig:
+        mail = rig.stand(ic.stands.Mail())
+
+        async def one(number: int) -> None:
+            await asyncio.sleep(1)
+            mail.send("ina", str(number))
+
+        async def both() -> None:
+            found = await asyncio.gather(one(1), one(2), return_exceptions=True)
+            after.append(f"{len(found)} answers")
+
+        kind = rig.job(both)
+        rig.faults.crash("both", at="before mail.send", attempts=1)
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+    assert [attempt.outcome for attempt in job.attempts] == ["crashed", "done"]
+    assert after == ["2 answers"], "those of the second attempt alone"
+    assert len(mail.sent) == 2

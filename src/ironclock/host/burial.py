@@ -44,13 +44,18 @@ def _find_slot() -> int:
 _slot: list[int] = []
 
 
+class Buried(greenlet.GreenletExit, SystemExit):  # type: ignore[misc]
+    """What ends a greenlet. An exit of the interpreter is what asyncio's tasks, which are written in C, let through;
+    anything else they would take for the result of a coroutine, and the loop would go on in the dead greenlet."""
+
+
 def bury(strand: greenlet.greenlet) -> None:
     """End a suspended greenlet, and every generator and coroutine that it may have left, without their handlers."""
     if strand.dead:
         return
     with _without_handlers(_doomed(strand.gr_frame)):
         strand.parent = greenlet.getcurrent()
-        strand.throw(greenlet.GreenletExit)
+        strand.throw(Buried)
 
 
 def bury_coroutines(suspended: Iterable[Any]) -> None:
