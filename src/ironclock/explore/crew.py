@@ -10,6 +10,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Executor, Future
+from functools import lru_cache
 from itertools import islice
 from typing import Any, NamedTuple
 
@@ -19,7 +20,7 @@ from ..host.strands import kept_idle
 from ..steering.plan import Place, Plan
 from .trial import Result, Trial
 
-CHUNK = 32
+CHUNK = 64
 """How many runs go to another process at once."""
 
 TRIES = 3
@@ -188,9 +189,15 @@ def work(packed: bytes, known: bytes, orders: list[Order]) -> list[Result]:
         sys.path += [path for path in paths if path not in sys.path]
         _unpacked.clear()
         trial = _unpacked[packed] = pickle.loads(inner)
-    places: frozenset[Place] = pickle.loads(known)
+    places = _places(known)
     with kept_in_place(), kept_idle():
         return [perform(trial, order, places) for order in orders]
+
+
+@lru_cache(maxsize=2)
+def _places(known: bytes) -> frozenset[Place]:
+    places: frozenset[Place] = pickle.loads(known)
+    return places
 
 
 def pack(trial: Trial) -> bytes:
