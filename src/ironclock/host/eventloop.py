@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Coroutine
+from collections.abc import Coroutine, Iterable
 from typing import TYPE_CHECKING, Any
 
 from ..core.jobs import Attempt
@@ -78,7 +78,8 @@ class EventLoops:
         """Close the loop of an attempt whose worker has died."""
         loop = self._busy.pop(id(attempt), None)
         if loop is not None:
-            self._engine.schedule(self._engine.now, 0, _close, loop)
+            tasks = asyncio.all_tasks(loop)  # those that die at this moment are done by then, with an error
+            self._engine.schedule(self._engine.now, 0, lambda _: _close(loop, tasks), None)
 
     def close(self) -> None:
         """Close every loop."""
@@ -91,8 +92,11 @@ class EventLoops:
         self.close()
 
 
-def _close(loop: Any) -> None:
+def _close(loop: Any, dead: Iterable[Any] = ()) -> None:
     """Close a loop, a dead attempt's too, which believes that it still runs; its tasks end with no handler run."""
+    for task in dead:
+        if task.done():
+            task._log_traceback = False  # what ended it is no error of anybody's
     left = asyncio.all_tasks(loop)
     for task in left:
         task._log_destroy_pending = False  # type: ignore[attr-defined]
