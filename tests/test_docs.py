@@ -67,6 +67,18 @@ def test_the_page_on_workers(number: int, capsys: pytest.CaptureFixture[str]) ->
         assert expected.split(": ")[0] in said or expected in said
 
 
+@pytest.mark.parametrize("number", range(4))
+def test_the_page_on_the_probe(number: int, capsys: pytest.CaptureFixture[str]) -> None:
+    code = blocks("docs/probe.md", "python")
+    assert len(code) == 4
+    exec(compile(code[number], "docs/probe.md", "exec"), {"__name__": "page"})
+    said = capsys.readouterr().out
+    if number == 0:
+        assert said.startswith(blocks("docs/probe.md", "text")[0])
+    for expected in re.findall(r"print\(.*\)  # (.*)", code[number]):
+        assert said.strip() == expected
+
+
 @pytest.mark.parametrize(
     "page", ["README.md", "CONTRIBUTING.md", *(f"docs/{p.name}" for p in (ROOT / "docs").glob("*.md"))]
 )

@@ -55,8 +55,8 @@ def test_every_order_within_the_bound_is_tried_once() -> None:
     found = ic.probe(probed.counted, [], lines="probed", preemptions=1, **ORDERS)
     coverage = found.coverage
     assert coverage.orders_complete
-    # Without an interruption there is one order; with one, as many more as there are points in it.
-    assert coverage.schedules == 1 + coverage.switchable
+    # Beside the ordinary one there is an order for each point at which it can be interrupted.
+    assert coverage.schedules == coverage.switchable == coverage.runs - 1
     assert coverage.random_orders == 0
     deeper = ic.probe(probed.counted, [], lines="probed", preemptions=2, **ORDERS)
     assert deeper.coverage.schedules > coverage.schedules

@@ -370,6 +370,8 @@ class Rig(Setting):
             engine.requests, engine.memory, engine.faults, engine.history, engine.carrier, self._threads, self._intake,
             self._signals, self.schedules, *self._stands.values(),
         )  # fmt: skip
+        for pool in engine.pools:
+            pool.queues.clear()
         for part in (*parts, self._readers, engine):
             if part is not None:
                 vars(part).clear()

@@ -188,12 +188,10 @@ def _show(found: ic.Findings, story: str) -> None:
     for finding in found:
         head, *rest = str(finding).split("\n")
         screen.print(Text(f"✗ {head}", style="bold red"), soft_wrap=True)
-        for line in rest:
-            style = "bold" if line.startswith(("  when", "  the shortest", "  which")) else ""
-            screen.print(
-                Text(line, style="yellow" if line.startswith("    ") and " in attempt" in line else style),
-                soft_wrap=True,
-            )
+        for number, line in enumerate(rest):
+            moves = 0 < number <= len(finding.moves)
+            title = line.startswith(("  when", "  the shortest", "  which"))
+            screen.print(Text(line, style="yellow" if moves else "bold" if title else ""), soft_wrap=True)
         screen.print()
     if not found:
         screen.print(Text("✓ nothing found", style="bold green"))

@@ -27,10 +27,11 @@ class Coverage:
     samples: int = 0
     """Sets of three and more faults."""
     starts: int = 0
-    unreached: int = 0
     ended_early: int = 0
     """Runs that the story left with an error of its own; their laws were checked all the same."""
     runs: int = 1
+    looking_ahead: int = 0
+    """Runs that showed which orders there are, on top of the others."""
     shrinking: int = 0
     """Runs that shrinking took, on top of the others."""
     interrupted: bool = False
@@ -56,8 +57,10 @@ class Coverage:
             lines.append(f"{self.random_orders} orders by random priorities")
         if self.starts:
             lines.append(f"{self.starts} other starts")
-        if self.shrinking:
-            lines.append(f"{self.shrinking} more runs for shrinking")
+        more = [(self.looking_ahead, "looking ahead"), (self.shrinking, "shrinking")]
+        told = [f"{count} for {what}" for count, what in more if count]
+        if told:
+            lines.append(f"more runs: {', '.join(told)}")
         if self.ended_early:
             lines.append(
                 f"{self.ended_early} runs in which the story itself raised an error; laws checked all the same"

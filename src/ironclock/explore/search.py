@@ -10,7 +10,7 @@ from math import gcd
 
 from ..steering.plan import Move, Place, Plan
 from .coverage import Coverage
-from .crew import Crew, Order
+from .crew import Crew, Order, perform
 from .trial import Broken, Result
 
 RUNS = 1_000
@@ -62,6 +62,7 @@ class Search:
         self._after: dict[Move, tuple[Move, ...]] = {}
         self._sound = {one.law for one in plain.broken}
         self._hits: dict[Place, int] = {}
+        self._room = 0
         self.failures: dict[str, Failures] = {}
         self.law_raised: tuple[Plan, str] | None = None
         self.runs = 1
@@ -105,45 +106,51 @@ class Search:
             self.coverage.why.append(f"{left} single faults, since {self._limit} runs are used up")
 
     def _orders(self) -> None:
-        """Every order of what could run at once, by ever more preemptions; then orders by random priorities."""
+        """Every order of what could run at once, by ever more moves; then orders by random priorities."""
         if not self._scope.orders or not self._left:
             return
-        whole = self._left // 2 if self._scope.depth > 1 and self._singles else self._left
-        share = whole * 2 // 3
-        coverage, bound = self.coverage, self._scope.preemptions
-        spent = 0
-        level: list[tuple[Move, ...]] = [()]
-        while level and spent < share:
-            deeper: list[tuple[Move, ...]] = []
-            orders = (Order(Plan(moves), switches=True) for moves in level)
-            for order, result in self._try(islice(orders, share - spent)):
-                spent += 1
-                moves = order.plan.moves
-                if not moves:
-                    coverage.switchable = len(result.points)
-                coverage.schedules += 1
-                if result.broken and moves:
-                    continue
-                since = 0
-                if moves:
-                    if moves[-1] not in result.done:
-                        coverage.unreached += 1
-                        continue
-                    since = result.points.index(moves[-1]) + 1 if moves[-1] in result.points else len(result.points)
-                preempted = sum(move.kind == "switch" for move in moves)
-                deeper += [
-                    (*moves, point) for point in result.points[since:] if point.kind == "first" or preempted < bound
-                ]
-            left = len(level) - spent if spent >= share else 0
-            if spent >= share and (left > 0 or deeper):
-                coverage.orders_complete = False
-                break
-            level = deeper
-        if coverage.schedules == 1 and not coverage.switchable:
-            coverage.schedules = 0
+        coverage = self.coverage
+        coverage.switchable = len(self._further(()))
+        if not coverage.switchable:
             return
+        whole = self._left // 2 if self._scope.depth > 1 and self._singles else self._left
+        self._room = share = whole * 2 // 3
+        begun, level = self.runs, 1
+        while True:
+            before = coverage.schedules
+            for _ in self._try(Order(Plan(moves)) for moves in self._nodes(level, ())):
+                coverage.schedules += 1
+            if coverage.schedules == before or self._room <= 0:
+                break
+            level += 1
+        coverage.orders_complete = self._room > 0
         if not coverage.orders_complete:
-            self._random_orders(whole - spent)
+            self._random_orders(whole - min(share, self.runs - begun))
+
+    def _nodes(self, depth: int, moves: tuple[Move, ...]) -> Iterator[tuple[Move, ...]]:
+        """Give every order that takes so many moves more, as long as there is room.
+
+        The orders that these go on from are run again, here, instead of being kept: there are far fewer of them.
+        """
+        for move in self._further(moves):
+            if self._room <= 0:
+                return
+            if depth == 1:
+                self._room -= 1
+                yield (*moves, move)
+            else:
+                yield from self._nodes(depth - 1, (*moves, move))
+
+    def _further(self, moves: tuple[Move, ...]) -> list[Move]:
+        """Return the moves that may come after others, within the bound of preemptions."""
+        found = perform(self._crew.trial, Order(Plan(moves), switches=True), frozenset())
+        self.coverage.looking_ahead += 1
+        self._room -= 1
+        if moves and (found.broken or moves[-1] not in found.done or moves[-1] not in found.points):
+            return []
+        since = found.points.index(moves[-1]) + 1 if moves else 0
+        full = sum(move.kind == "switch" for move in moves) >= self._scope.preemptions
+        return [move for move in found.points[since:] if move.kind == "first" or not full]
 
     def _random_orders(self, count: int) -> None:
         count = min(self._left, count)

@@ -12,6 +12,7 @@ import contextvars
 import sys
 import threading
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Any, cast
 
 import greenlet
@@ -38,30 +39,47 @@ def kept_idle() -> Iterator[None]:
         idle = None
 
 
+class _Seat:
+    """Which carrier a greenlet belongs to, and whether it stands between two loops or somewhere in one."""
+
+    __slots__ = ("rests", "strands")
+
+    def __init__(self) -> None:
+        self.strands: Strands | None = None
+        self.rests = False
+
+
 class _Strand(greenlet.greenlet):  # type: ignore[misc]
     """A greenlet that runs the loop of whichever carrier it belongs to, again and again."""
 
-    strands: Strands | None = None
-    rests = False
-    """Whether it stands between two loops; else it stands somewhere in its carrier's."""
+    seat: _Seat
 
-    def run(self, *_: Any) -> None:
-        while True:
-            strands = self.strands
-            assert strands is not None
-            try:
-                strands._loop()
-            except greenlet.GreenletExit:
-                raise
-            except BaseException as error:
-                strands._error = error
-            strands._spares.append(self)
-            main = strands._main
-            assert main is not None
-            del strands  # it may be given to another carrier where it stands
-            self.rests = True
-            main.switch()
-            self.rests = False
+
+def _new_strand() -> _Strand:
+    # Its function holds the seat and not the greenlet: a frame that holds its own greenlet keeps it alive for ever.
+    seat = _Seat()
+    made = _Strand(partial(_work, seat))
+    made.seat = seat
+    return made
+
+
+def _work(seat: _Seat, *_: Any) -> None:
+    while True:
+        strands = seat.strands
+        assert strands is not None
+        try:
+            strands._loop()
+        except greenlet.GreenletExit:
+            raise
+        except BaseException as error:
+            strands._error = error
+        strands._spares.append(cast(_Strand, greenlet.getcurrent()))
+        main = strands._main
+        assert main is not None
+        del strands  # it may be given to another carrier where it stands
+        seat.rests = True
+        main.switch()
+        seat.rests = False
 
 
 class Strands:
@@ -185,14 +203,14 @@ class Strands:
         self._parked.clear()
         if idle is not None:
             for spare in self._spares:
-                if spare.rests:
-                    spare.strands = None
+                if spare.seat.rests:
+                    spare.seat.strands = None
                     idle.append(spare)
         self._spares.clear()
 
     def _fresh(self) -> _Strand:
-        made = idle.pop() if idle else _Strand()
-        made.strands = self
+        made = idle.pop() if idle else _new_strand()
+        made.seat.strands = self
         made.gr_context = contextvars.copy_context()
         return made
 
