@@ -159,6 +159,53 @@ def test_one_digest_everywhere(environments: dict[str, Path], version: str, tmp_
         assert digests(str(home / "bin/python"), hash_seed, zone, tmp_path) == expected
 
 
+SEARCH = """
+import sys
+from functools import partial
+import ironclock as ic
+import probed
+
+searches = [
+    (partial(probed.charges, bookings=3), probed.LAWS, {"runs": 250, "depth": 3}),
+    (probed.counted, probed.COUNTED, {"lines": "probed", "depth": 0}),
+    (partial(probed.counted, cars=4), probed.COUNTED, {"lines": "probed", "preemptions": 3, "runs": 80, "depth": 0}),
+    (probed.crossed, [], {"depth": 0}),
+]
+for number, (story, laws, options) in enumerate(searches):
+    found = ic.probe(story, laws, seed=9, **options)
+    print(*[f"{one.token} {one.digest} {one.at_run} {one.also}" for one in found], repr(vars(found.coverage)["why"]))
+    for token in sys.argv[1:]:
+        number_of, _, token = token.partition(":")
+        if int(number_of) == number:
+            rig = ic.Rig()
+            rig.replay(token)
+            with rig:
+                story(rig)
+            print(rig.history.digest())
+"""
+
+
+@pytest.mark.parametrize("version", VERSIONS)
+def test_one_search_and_one_token_everywhere(environments: dict[str, Path], version: str, tmp_path: Path) -> None:
+    home = environment(environments, version)
+    (tmp_path / "search.py").write_text(SEARCH)
+    shutil.copy(Path(__file__).parent / "probed.py", tmp_path)
+
+    def searched(python: str, hash_seed: str, *tokens: str) -> list[str]:
+        env = {**os.environ, "PYTHONHASHSEED": hash_seed}
+        command = [python, str(tmp_path / "search.py"), *tokens]
+        done = subprocess.run(command, capture_output=True, text=True, env=env, cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+        return done.stdout.splitlines()
+
+    mine = searched(sys.executable, "7")
+    found = [(number, line.split()[0], line.split()[1]) for number, line in enumerate(mine)]
+    assert all(token.startswith("ic1-") for _, token, _ in found)
+    tokens = [f"{number}:{token}" for number, token, _ in found]
+    expected = [line for number, line in enumerate(mine) for line in (line, found[number][2])]
+    assert searched(str(home / "bin/python"), "4242", *tokens) == expected
+
+
 def test_what_import_loads() -> None:
     code = "import sys; before = set(sys.modules); import ironclock; print(*sorted({m.split('.')[0] for m in sys.modules} - before))"
     loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
