@@ -7,7 +7,7 @@ import threading
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Literal, TypeVar, cast
+from typing import TYPE_CHECKING, Any, Literal, cast
 
 from .capture.intake import Intake
 from .capture.payload import Payload
@@ -20,7 +20,6 @@ from .core.history import History
 from .core.jobs import CLOSED, OPEN, Attempt, Job
 from .core.jobset import DeadLetters, JobSet
 from .core.laws import Law, World, check
-from .core.pilot import Pilot
 from .core.policy import Call, Policy
 from .core.requests import Request
 from .core.signals import Signals
@@ -32,17 +31,16 @@ from .host.strands import Strands
 from .host.threads import Mode, Threads
 from .observers import observers
 from .schedules.timetable import Timetable
-from .setting import Setting
+from .steered import Steered
 
 if TYPE_CHECKING:
     from .steering.replay import Replay
 
 _USUAL = Policy()
 _STATES = (*OPEN, *CLOSED)
-PilotType = TypeVar("PilotType", bound=Pilot)
 
 
-class Rig(Setting):
+class Rig(Steered):
     """A simulated world for one test: clock, queues, workers, faults, history.
 
     Parameters: `start` the instant at which it begins, `zone` the time zone that text and naive local time are
@@ -122,41 +120,6 @@ class Rig(Setting):
         enqueued and scheduled by then; else what a `collector` collected runs after it. `on_error` says whether a
         collected function that raises stops those after it."""
         return self._engine.requests.handle(name, on_error)
-
-    # --- steering -----------------------------------------------------------------------------------
-
-    def steer(self, pilot: Callable[[Engine], PilotType]) -> PilotType:
-        """Let a pilot decide where this world could go another way; return it. What the probe does with its rigs."""
-        if self._engine.history or self._engine.jobs:
-            raise RigStateError("this rig's story has begun; steer it, or replay a token, before its first job")
-        made = pilot(self._engine)
-        self._engine.pilot = made
-        if made.switching:
-            self._engine.chooser = made
-        self._threads.watch_locks()
-        self._engine.rearm()
-        return made
-
-    def replay(self, token: str) -> None:
-        """Make this rig's run go as a replay token says: with its faults, its order, its start.
-
-        Call it before the story begins, on a rig with the arguments that the search had. Leaving the rig, or
-        `check`, raises `ReplayError` where the story never came to a place that the token names; a token that is none
-        raises `InputError`.
-        """
-        from .steering.replay import Replay
-        from .steering.token import read
-
-        held = read(token)
-        replay = Replay(held, self._engine)
-        self.steer(lambda engine: replay.steering)
-        if held.plan.start is not None:
-            self._engine.begin_at(self._timeline.ns(held.plan.start))
-        self._replay = replay
-
-    def note(self, text: str) -> None:
-        """Write a line of the test's own into the history, at this instant."""
-        self._engine.record("note", detail=str(text))
 
     # --- inside a job -------------------------------------------------------------------------------
 
@@ -353,28 +316,6 @@ class Rig(Setting):
             self._loops.close()
         if self._forks is not None:
             self._forks.reap()
-
-    def let_go(self) -> None:
-        """Take the rig apart, so that nothing of it waits for the garbage collector; it is of no more use then, nor is
-        anything that came from it. What was suspended ends without a handler run."""
-        cast(Strands, self._engine.carrier).bury_all()
-        self._threads.free_locks()
-        self._threads.forget()
-        if self._loops is not None:
-            self._loops.close()
-        if self._forks is not None:
-            self._forks.reap()
-        engine = self._engine
-        parts = (
-            engine.delivery, engine.controls, engine.stopping, engine.admission, engine.effects, engine.transactions,
-            engine.requests, engine.memory, engine.faults, engine.history, engine.carrier, self._threads, self._intake,
-            self._signals, self.schedules, *self._stands.values(),
-        )  # fmt: skip
-        for pool in engine.pools:
-            pool.queues.clear()
-        for part in (*parts, self._readers, engine):
-            if part is not None:
-                vars(part).clear()
 
     def _await(self, coroutine: Any) -> Any:
         if self._loops is None:

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 from .clockwork import Watch
 from .durations import spell
 from .errors import DuplicateJob, InputError, nearest
-from .history import plain
 from .jobs import Job
 from .policy import JobType
+from .shapes import plain
 
 if TYPE_CHECKING:
     from .engine import Engine

@@ -14,21 +14,21 @@ from typing import TYPE_CHECKING, Any
 from .clockwork import FIRST
 from .durations import spell
 from .errors import AttemptCancelled, RigStateError, StuckError, WorkerDied, is_cancellation
-from .history import UNHEARD
-from .jobs import OPEN, Attempt, Job, Outcome, died_at
+from .jobs import OPEN, Attempt, Job, Outcome
+from .seams import Seams
+from .shapes import UNHEARD
 from .where import innermost
 
 if TYPE_CHECKING:
     from .engine import Engine
     from .faults import Fault
     from .pool import Pool
-    from .task import Task
 
 DELIVERIES_LIMIT = 10_000
 """How often one job may be delivered at one instant before it is called a loop."""
 
 
-class Delivery:
+class Delivery(Seams):
     """The unusual part of an engine's attempts."""
 
     def __init__(self, engine: Engine) -> None:
@@ -71,25 +71,6 @@ class Delivery:
             if struck is not None:
                 return self._strike_at_start(attempt, struck)
         return True
-
-    def _strike_at_start(self, attempt: Attempt, fault: Fault) -> bool:
-        """Let a fault strike before an attempt's code; return whether that runs all the same, and now."""
-        engine, job = self._engine, attempt.job
-        if fault.kind == "twice":
-            self._deliver_twice(attempt, fault)
-            return True
-        if fault.kind == "crash":
-            self._crash(attempt, "start", fault)
-        elif fault.kind == "fail":
-            engine._failed(attempt, fault.make())
-        else:
-            spend = job.type.takes_ns + fault.by_ns
-            if fault.kind == "hang" or 0 <= attempt.deadline_ns < engine.now + spend:
-                if attempt.deadline_ns >= 0:
-                    engine.schedule(attempt.deadline_ns, job.priority, engine._time_out, attempt)
-            else:
-                engine.schedule(engine.now + spend, job.priority, engine._body_event, attempt)
-        return False
 
     def _deliver_twice(self, attempt: Attempt, fault: Fault) -> None:
         engine, job = self._engine, attempt.job
@@ -311,88 +292,3 @@ class Delivery:
         engine.record("note", job, 0, f"its delivery is late by {spell(struck.by_ns)}")
         engine.schedule(job.due_ns, job.priority, engine._due_event, job)
         return True
-
-    # --- seams and crashes --------------------------------------------------------------------------
-
-    def pass_seam(self, where: str, about: str = "") -> None:
-        """Pass a seam inside a running attempt, where a fault may stand. `about`: the job that an enqueue asks for."""
-        engine = self._engine
-        attempt = engine.current
-        if engine.pilot is not None:
-            if attempt is not None:
-                struck = engine.pilot.passes(attempt, where)
-            else:
-                request = engine.requests.current()
-                struck = None if request is None else engine.pilot.asks(request.name, where)
-            if struck is not None:
-                self._strike(attempt, where, struck, about)
-        if not isinstance(attempt, Attempt):
-            return
-        if not attempt.odd:
-            attempt.special()
-        count = attempt.visits[where] = attempt.visits.get(where, 0) + 1
-        for fault in engine.faults.seam:
-            if fault.at != where or not fault.hits(attempt.job.type.name):
-                continue
-            if (fault.visits is not None and count not in fault.visits) or not fault.strikes(
-                engine.now, attempt.number, attempt
-            ):
-                continue
-            self._strike(attempt, where, fault, about)
-
-    def _strike(self, task: Task | None, where: str, fault: Fault, about: str) -> None:
-        """Let a fault strike the running task at a seam."""
-        engine = self._engine
-        if fault.kind in ("fail", "refuse"):
-            error = fault.make()
-            if fault.kind == "refuse":
-                engine.record("refused", detail=(about, error))
-            raise error
-        if fault.kind == "crash":
-            assert isinstance(task, Attempt)
-            self._crash(task, where, fault)
-            engine.carrier.kill(task)
-        passing, engine.passing = engine.passing, None
-        try:
-            if fault.kind == "hang":
-                engine.wait(_never)
-            else:
-                engine.sleep(fault.by_ns)
-        finally:
-            engine.passing = passing
-
-    def crash(self, attempt: Attempt, where: str, down_ns: int = 0) -> None:
-        """Take note that the worker of an attempt has died."""
-        engine, job = self._engine, attempt.job
-        attempt.error = died_at(attempt, where)
-        attempt.outcome = "crashed"
-        attempt.ended_ns = engine.now
-        self.leave(attempt)
-        for told in self.died:
-            told(attempt)
-        engine.record("crashed", job, attempt.number, where)
-        self._no_longer_awaited(attempt)
-        self.strays.pop((job.number, attempt.number), None)
-        engine.current = None
-        engine.schedule(engine.now + down_ns, 0, self._worker_back, attempt)
-        if not attempt.counts:
-            return
-        job.live = None
-        job.error = attempt.error
-        if job.type.policy.ack == "early":
-            engine.close(job, "lost", "lost", attempt.number)
-        else:
-            self._deliver_again(attempt)
-
-    def _crash(self, attempt: Attempt, where: str, fault: Fault) -> None:
-        if self.dies is not None:
-            self.dies(where, fault)
-        self.crash(attempt, where, fault.by_ns)
-
-    def _worker_back(self, attempt: Attempt) -> None:
-        attempt.pool.free.append(attempt.worker)
-        self._engine.uneven()
-
-
-def _never() -> bool:
-    return False

@@ -17,12 +17,12 @@ from .durations import spell
 from .effects import Effects
 from .errors import AttemptTimeout, InputError, NotDry, PolicyError, is_cancellation, nearest
 from .faults import SEAMS
-from .history import DEAD, DROPPED, ENDED, ENDED_BADLY
 from .jobs import OPEN, Attempt, Job, Outcome, died_at
 from .memory import Memory
 from .pool import Pool
 from .queues import Controls
 from .requests import Requests
+from .shapes import DEAD, DROPPED, ENDED, ENDED_BADLY
 from .stopping import Stopping
 from .timeline import Timeline
 from .transactions import Transactions

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from .durations import Duration, spell, to_ns
-from .history import ENDED, Entry
+from .history import Entry
 from .laws import Breach, Law, World, states
+from .shapes import ENDED
 
 
 @states()

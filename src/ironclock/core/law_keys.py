@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from .history import Entry, plain
+from .history import Entry
 from .jobs import Job
 from .law_windows import run_words
 from .laws import Breach, Law, World, states
+from .shapes import plain
 
 
 @states()

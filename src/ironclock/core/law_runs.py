@@ -7,8 +7,9 @@ from typing import Any
 
 from .durations import Duration, spell, to_ns
 from .errors import InputError, SelectionError, nearest
-from .history import Entry, plain
+from .history import Entry
 from .laws import Breach, Law, Life, Run, World, states
+from .shapes import plain
 
 _OVER = 1 << 62
 

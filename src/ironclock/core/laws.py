@@ -13,8 +13,9 @@ from typing import Any, ParamSpec, Protocol, TypeAlias, overload
 
 from .account import describe
 from .errors import InputError, IronClockError, SelectionError, nearest
-from .history import DEAD, DROPPED, ENDED, UNHEARD, Entry, History
+from .history import Entry, History
 from .jobs import Job
+from .shapes import DEAD, DROPPED, ENDED, UNHEARD
 
 _MOST = 20
 

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 from .clockwork import FIRST
 from .durations import spell
 from .errors import AttemptCancelled, RigStateError, WorkerDied
-from .history import UNHEARD
 from .jobs import OPEN, Attempt, Job
+from .shapes import UNHEARD
 
 if TYPE_CHECKING:
     from .engine import Engine

@@ -24,7 +24,7 @@ from .elsewhere import Enough, OtherSeed, in_child
 from .findings import Finding, Findings, tell
 from .sameness import check_steady
 from .saved import SavedCrew
-from .search import Scope, Search
+from .search import LawRaised, Scope, Search
 from .shrink import Shrinker
 from .starts import other_starts
 from .trial import Result, Story, Trial, checked_laws, law_name
@@ -64,8 +64,8 @@ def probe(
     - `story`: a function of a fresh `Rig` that sets a world up and runs it. It must do the same in each run.
     - `laws`: what must hold (see `ironclock.laws`). Where none is given: `nothing_lost()` and the story's own
       assertions. `no_deadlock()` is always among them.
-    - `runs`: how many runs at most, shrinking aside. Where it is not given: every single fault, and 1,000 in all
-      where that leaves any.
+    - `runs`: how many runs at most, shrinking aside. Where it is not given: every single fault, and 500 beyond
+      them, or 1,000 in all where that is more.
     - `depth`: how many faults at once. 1: each single one. 2: pairs too. More: larger sets, drawn by lot.
     - `faults`: the kinds of fault, of ``"fail"``, ``"crash"``, ``"hang"``, ``"slow"``, ``"deliver_twice"``,
       ``"lose_ack"``, ``"delay"``, ``"refuse_enqueue"``, ``"fetch_early"``, ``"miss_firing"`` (all of them where it is
@@ -137,6 +137,8 @@ def _probe(
             search.run()
         except KeyboardInterrupt:
             search.coverage.interrupted = True
+        except LawRaised as error:
+            _must_answer(Result(raised=error.words), error.plan)
         if isinstance(crew, SavedCrew) and crew.resumed:
             search.coverage.notes.append(f"{crew.resumed} of the runs were taken from {resume}")
         other.check()
@@ -145,9 +147,6 @@ def _probe(
     finally:
         other.drop()
         crew.close()
-    if search.law_raised is not None:
-        plan, words = search.law_raised
-        _must_answer(Result(raised=words), plan)
     return Findings(list(_told(trial, search)), search.coverage)
 
 
@@ -170,6 +169,11 @@ def _told(trial: Trial, search: Search) -> Iterable[Finding]:
         told = tell(trial, plan, law, errors, at_run=failures.at_run, shrunk_in=took, also=failures.count - 1)
         if told is not None:
             yield told
+        else:
+            search.coverage.notes.append(
+                f"{law} was broken in run {failures.at_run}, and not when that was repeated: a run with a fault leaves "
+                "something behind for the next one, a module's global or a file; make it afresh in the story"
+            )
 
 
 def _scope(

@@ -14,7 +14,8 @@ from .crew import Crew, Order, perform
 from .trial import Broken, Result
 
 RUNS = 1_000
-"""How many runs a search takes unless it is told otherwise; all single faults are tried in any case."""
+"""How many runs a search takes unless it is told otherwise, or half as many beyond the single faults, where that is
+more: those are tried in any case."""
 
 KEPT = 8
 """How many plans that break the same law are kept; the rest is counted."""
@@ -25,7 +26,7 @@ DEPTH_OF_ORDERS = 3
 
 @dataclass(frozen=True)
 class Scope:
-    """How far a search goes. `runs` None: every single fault, and `RUNS` in all where that leaves any."""
+    """How far a search goes. `runs` None: see `RUNS`."""
 
     runs: int | None = None
     depth: int = 2
@@ -49,6 +50,15 @@ class Found(Exception):
     """The search has found what it was sent for."""
 
 
+class LawRaised(Exception):
+    """A law raised something else than a breach: the plan it was under, and the words."""
+
+    def __init__(self, plan: Plan, words: str) -> None:
+        super().__init__(words)
+        self.plan = plan
+        self.words = words
+
+
 class Search:
     """One search. `failures` fills up by law while it runs, `coverage` says how far it came."""
 
@@ -60,15 +70,15 @@ class Search:
         self._singles = [move for _, moves in plain.seams for move in moves]
         self._bad: set[Move] = set()
         self._after: dict[Move, tuple[Move, ...]] = {}
-        self._sound = {one.law for one in plain.broken}
+        self._anyway = {one.law for one in plain.broken}
         self._hits: dict[Place, int] = {}
         self._room = 0
         self.failures: dict[str, Failures] = {}
-        self.law_raised: tuple[Plan, str] | None = None
         self.runs = 1
         self.coverage = Coverage(seams=len(plain.seams), fitting=len(self._singles))
         limit = scope.runs
-        self._limit = max(RUNS, 1 + len(self._singles) + len(scope.starts)) if limit is None else limit
+        least = 1 + len(self._singles) + len(scope.starts) + RUNS // 2
+        self._limit = max(RUNS, least) if limit is None else limit
         if plain.broken:
             self._note(Plan(), plain)
 
@@ -107,7 +117,10 @@ class Search:
 
     def _orders(self) -> None:
         """Every order of what could run at once, by ever more moves; then orders by random priorities."""
-        if not self._scope.orders or not self._left:
+        if not self._scope.orders:
+            return
+        if not self._left:
+            self.coverage.why.append(f"other orders of what is due at once, since {self._limit} runs are used up")
             return
         coverage = self.coverage
         coverage.switchable = len(self._further(()))
@@ -235,13 +248,13 @@ class Search:
 
     def _note(self, plan: Plan, result: Result) -> bool:
         """Note what a run broke; return whether a law is among it that nothing broke before."""
-        if result.raised and self.law_raised is None:
-            self.law_raised = plan, result.raised
+        if result.raised:
+            raise LawRaised(plan, result.raised)
         if result.ended and plan.moves:
             self.coverage.ended_early += 1
         new = False
         for law in dict.fromkeys(one.law for one in result.broken):
-            if law in self._sound and plan != Plan():
+            if law in self._anyway and plan != Plan():
                 continue  # it is broken without any move
             failures = self.failures.get(law)
             if failures is None:
