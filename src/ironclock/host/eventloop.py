@@ -22,6 +22,7 @@ class EventLoops:
         self._engine = engine
         self._idle: list[asyncio.AbstractEventLoop] = []
         self._busy: dict[int, asyncio.AbstractEventLoop] = {}
+        self._dying: list[tuple[Any, set[Any]]] = []
 
     def run(self, coroutine: Coroutine[Any, Any, Any]) -> Any:
         """Run a job's coroutine to its end; a timeout or a cancellation of the attempt cancels its task."""
@@ -79,10 +80,17 @@ class EventLoops:
         loop = self._busy.pop(id(attempt), None)
         if loop is not None:
             tasks = asyncio.all_tasks(loop)  # those that die at this moment are done by then, with an error
-            self._engine.schedule(self._engine.now, 0, lambda _: _close(loop, tasks), None)
+            self._dying.append((loop, tasks))
+            self._engine.schedule(self._engine.now, 0, self._bury, None)
+
+    def _bury(self, _: object) -> None:
+        """Close the loops of attempts that have died meanwhile."""
+        while self._dying:
+            _close(*self._dying.pop())
 
     def close(self) -> None:
         """Close every loop."""
+        self._bury(None)
         for loop in [*self._idle, *self._busy.values()]:
             _close(loop)
         self._idle.clear()
