@@ -11,6 +11,8 @@ class Coverage:
 
     seams: int = 0
     """Seams that the story passes where some fault fits."""
+    passed: list[str] = field(default_factory=list)
+    """Those seams, in words, in the order in which the story passes them."""
     fitting: int = 0
     """Single faults that fit at them."""
     tried: int = 0

@@ -76,6 +76,7 @@ class Search:
         self.failures: dict[str, Failures] = {}
         self.runs = 1
         self.coverage = Coverage(seams=len(plain.seams), fitting=len(self._singles))
+        self.coverage.passed = [place.describe() for place, _ in plain.seams]
         limit = scope.runs
         least = 1 + len(self._singles) + len(scope.starts) + RUNS // 2
         self._limit = max(RUNS, least) if limit is None else limit

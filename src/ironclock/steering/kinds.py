@@ -65,20 +65,24 @@ class Model:
         moves = [
             Move(place, kind, self._by(kind))
             for kind in fitting
-            if kind in self.kinds and _fits(kind, subject, place.who) and not self._meant_to_die(kind, subject)
+            if kind in self.kinds and _fits(kind, subject, place.who) and not self._meant_to_die(kind, subject, where)
         ]
         about = place.who.rpartition("-")[0] if where == "start" else where.removeprefix("before ")
         if self.durations and (where == "start" or where.startswith("before ")):
             moves += [Move(place, "takes", ns) for ns in self.durations.get(about, ())]
         return tuple(moves)
 
-    def _meant_to_die(self, kind: str, subject: Any) -> bool:
-        """Whether a job with several attempts would die of a fault as its policy says: that is no news."""
+    def _meant_to_die(self, kind: str, subject: Any, where: str) -> bool:
+        """Whether a job would die of a fault as its policy says: that is no news.
+
+        The only attempt of a job is spared at its start alone: an error inside it is one that its code may deal with.
+        """
         if not isinstance(subject, Attempt) or EXHAUST in self.kinds:
             return False
         job = subject.job
         if kind in ("fail", "hang"):
-            return job.spent > 0 and job.spent + 1 >= job.type.retry.attempts
+            last = job.spent + 1 >= job.type.retry.attempts
+            return last and (job.spent > 0 or where == "start")
         limit = job.type.policy.deliveries
         return kind in ("crash", "lose_ack") and limit is not None and subject.number >= limit
 
