@@ -165,3 +165,17 @@ def test_a_random_order_becomes_a_short_list_of_moves() -> None:
     )[0]
     assert found.plan.dice is None
     assert 1 <= len(found.plan.moves) <= 4
+
+
+@pytest.mark.parametrize(("story", "laws", "lines"), [("counted", "COUNTED", "probed"), ("crossed", None, ())])
+def test_the_rig_of_the_fixture_replays_as_well(story: str, laws: str | None, lines: Any) -> None:
+    run = getattr(probed, story)
+    checked = getattr(probed, laws) if laws else [ic.laws.no_deadlock()]
+    found = ic.probe(run, checked, lines=lines, depth=0)
+    rig = ic.Rig()
+    with rig.hold():  # as the fixture does
+        rig.replay(found[0].token)
+        run(rig)
+    assert rig.history.digest() == found[0].digest
+    with pytest.raises(ic.BrokenLaw):
+        rig.check(*checked)

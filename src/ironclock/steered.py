@@ -9,6 +9,7 @@ from .core.engine import Engine
 from .core.errors import RigStateError
 from .core.pilot import Pilot
 from .core.timeline import Timeline
+from .host.clock import steer_here
 from .host.readers import Readers
 from .host.strands import Strands
 from .setting import Setting
@@ -37,6 +38,8 @@ class Steered(Setting):
         if made.switching:
             self._engine.chooser = made
         self._threads.watch_locks()
+        if self._thread is not None:  # the fixture's rig is entered before its test begins
+            steer_here()
         self._engine.rearm()
         return made
 
@@ -56,6 +59,8 @@ class Steered(Setting):
         if held.plan.start is not None:
             self._engine.begin_at(self._timeline.ns(held.plan.start))
         self._replay = replay
+        if self._thread is not None:
+            replay.enter()
 
     def note(self, text: str) -> None:
         """Write a line of the test's own into the history, at this instant."""

@@ -26,14 +26,18 @@ def through_json(
     Raises `PayloadError` naming the path to the first value that would come back changed or not at all, and
     what it would become. Source of the rules: RFC 8259, and the standard `json` module's conversion table.
     """
-    if not kwargs and all(type(value) in _ATOMS for value in args):
-        return args, kwargs, False
+    if not kwargs:
+        for value in args:
+            if type(value) not in _ATOMS:
+                break
+        else:
+            return args, kwargs, False
     back = tuple(_back(value, job, f"argument {i}") for i, value in enumerate(args))
     named = {name: _back(value, job, f"argument {name!r}") for name, value in kwargs.items()}
     return back, named, any(type(value) in (list, dict) for value in (*back, *named.values()))
 
 
-_ATOMS = (str, int, bool, type(None))
+_ATOMS = frozenset((str, int, bool, type(None)))
 
 
 def _back(value: Any, job: str, path: str) -> Any:

@@ -82,6 +82,11 @@ def entered() -> bool:
     return get_ident() in _entered
 
 
+def steer_here() -> None:
+    """Take note that the rig which the calling thread has entered is steered from now on."""
+    steered.add(get_ident())
+
+
 def leave() -> None:
     """Give the calling thread the real clock back; with the last one everything is as it was before."""
     del _entered[get_ident()]
