@@ -11,6 +11,9 @@ import pytest
 from probed import LAWS, charges, sound
 
 import ironclock as ic
+from ironclock.explore.trial import Trial
+from ironclock.steering.kinds import Model
+from ironclock.steering.plan import Plan
 
 
 def moves(finding: ic.Finding) -> list[tuple[str, str, str]]:
