@@ -119,15 +119,17 @@ def test_what_it_refuses(folder: Path, arguments: list[str], words: str) -> None
     assert "Traceback" not in done.stderr
 
 
-def test_ctrl_c_shows_what_was_found_so_far(folder: Path) -> None:
+@pytest.mark.parametrize("processes", ["1", "2"])
+def test_ctrl_c_shows_what_was_found_so_far(folder: Path, processes: str) -> None:
     command = [sys.executable, "-m", "ironclock.cli.main", "probe", "ferry_story:story", "--depth", "4"]
-    command += ["--runs", "1000000", "--resume", "search.jsonl"]
-    process = subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    command += ["--runs", "1000000", "--resume", "search.jsonl", "--processes", processes]
+    pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+    process = subprocess.Popen(command, cwd=folder, text=True, start_new_session=True, **pipes)  # type: ignore[call-overload]
     kept = folder / "search.jsonl"
     while not kept.exists() or len(kept.read_text().splitlines()) < 15:
         assert process.poll() is None
         time.sleep(0.05)
-    process.send_signal(signal.SIGINT)
+    os.killpg(process.pid, signal.SIGINT)  # a terminal tells the whole group
     out, err = process.communicate(timeout=60)
     assert process.returncode == 1, err
     assert "Traceback" not in err

@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import importlib.util
 import pickle
+import signal
 import sys
 import threading
 from collections import deque
@@ -149,7 +150,7 @@ def processes(trial: Trial, count: int) -> Crew:
         packed = pack(trial)
 
     def made() -> Executor:
-        return ProcessPoolExecutor(count, mp_context=context)
+        return ProcessPoolExecutor(count, mp_context=context, initializer=_leave_interrupts_to_the_parent)
 
     return Abroad(trial, packed, made(), 2 * count, made)
 
@@ -174,6 +175,11 @@ class _OnCluster(Abroad):
 
     def close(self) -> None:
         self.client.close()
+
+
+def _leave_interrupts_to_the_parent() -> None:
+    """Ctrl-C reaches every process of a terminal; the one that searches ends the others."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 # --- in the other process -------------------------------------------------------------------------------
