@@ -29,6 +29,8 @@ TRIES = 3
 
 
 _alone = threading.Lock()
+_LATER: Future[list[Result]] = Future()
+"""Stands for runs that are given out when it is their turn."""
 
 
 class Order(NamedTuple):
@@ -85,6 +87,8 @@ class Abroad(Crew):
                 if not under_way:
                     return
                 chunk, future, tries = under_way.popleft()
+                if future is _LATER:
+                    future = self._submit(chunk, known)
                 try:
                     results = self._here(chunk) if future is None else future.result()
                 except Exception as error:
@@ -93,9 +97,10 @@ class Abroad(Crew):
                     if tries >= TRIES:
                         raise IronClockError(_killed(chunk)) from error
                     if isinstance(error, BrokenExecutor):
-                        # Nothing is lost: what was under way is given out again, in its old order.
+                        # Nothing is lost: what was under way is given out again, in its old order, and one after the
+                        # other, so that it shows which of it kills its process.
                         self._executor = None if self._renew is None else self._renew()
-                        again = [(c, self._submit(c, known), t) for c, _, t in under_way]
+                        again = [(c, _LATER, t) for c, _, t in under_way]
                         under_way.clear()
                         under_way.extend(again)
                     under_way.appendleft((chunk, self._submit(chunk, known), tries + 1))
@@ -103,7 +108,7 @@ class Abroad(Crew):
                 yield from zip(chunk, results, strict=True)
         finally:
             for _, future, _ in under_way:
-                if future is not None:
+                if future is not None and future is not _LATER:
                     future.cancel()
 
     def _submit(self, chunk: list[Order], known: bytes) -> Future[list[Result]] | None:
