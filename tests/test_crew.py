@@ -85,10 +85,15 @@ def test_a_run_that_kills_every_process_is_named() -> None:
 
 
 @pytest.fixture
-def cluster() -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
+def cluster(monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
     """A real scheduler and two worker processes on loopback."""
     pytest.importorskip("distributed")
+    import dask
+
     port = 18786 + os.getpid() % 1000
+    # Who asks a dead worker for its results waits for this long before they are made again.
+    monkeypatch.setenv("DASK_DISTRIBUTED__COMM__TIMEOUTS__CONNECT", "5s")
+    dask.config.refresh()
     env = {**os.environ, "PYTHONPATH": os.pathsep.join([TESTS, str(Path(TESTS).parent / "examples")])}
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "env": env, "cwd": TESTS}
     scheduler = [sys.executable, "-m", "distributed.cli.dask_scheduler", "--host", "127.0.0.1"]

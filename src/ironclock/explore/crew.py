@@ -8,6 +8,7 @@ import pickle
 import signal
 import sys
 import threading
+import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Executor, Future
@@ -24,10 +25,17 @@ from .trial import Result, Trial
 CHUNK = 64
 """How many runs go to another process at once."""
 
+PATIENCE_S = 10.0
+"""For how many seconds, at least, a cluster is waited for before its runs are made here as well: they are the same."""
+
+SILENT = 2
+"""After how many times in a row that nobody answers a cluster is given up."""
+
 TRIES = 3
 """How often runs are given out whose process dies."""
 
 
+_real_time = time.monotonic
 _alone = threading.Lock()
 _LATER: Future[list[Result]] = Future()
 """Stands for runs that are given out when it is their turn."""
@@ -72,6 +80,8 @@ class Abroad(Crew):
         self._ahead = ahead
         self._renew = renew
         self._packed = packed
+        self._patience_s: float | None = None
+        self._silent = 0  # how often in a row nobody answered
 
     def map(self, orders: Iterable[Order]) -> Iterator[tuple[Order, Result]]:
         source = iter(orders)
@@ -90,7 +100,7 @@ class Abroad(Crew):
                 if future is _LATER:
                     future = self._submit(chunk, known)
                 try:
-                    results = self._here(chunk) if future is None else future.result()
+                    results = self._here(chunk) if future is None else self._wait(chunk, future)
                 except Exception as error:
                     if not _process_died(error):
                         raise
@@ -110,6 +120,20 @@ class Abroad(Crew):
             for _, future, _ in under_way:
                 if future is not None and future is not _LATER:
                     future.cancel()
+
+    def _wait(self, chunk: list[Order], future: Future[list[Result]]) -> list[Result]:
+        """Return the results of runs that are under way; make them here where nobody answers."""
+        if self._silent < SILENT:
+            try:
+                results = future.result(self._patience_s)
+                self._silent = 0
+                return results
+            except TimeoutError:
+                self._silent += 1
+        if self._silent >= SILENT:
+            self._executor = None  # it answers no more: this process goes on alone
+        future.cancel()
+        return self._here(chunk)
 
     def _submit(self, chunk: list[Order], known: bytes) -> Future[list[Result]] | None:
         if self._executor is None:
@@ -172,6 +196,9 @@ def cluster(trial: Trial, address: str) -> Crew:
     cores = sum(client.ncores().values())
     made = _OnCluster(trial, pack(trial), client.get_executor(pure=False, retries=TRIES), max(4, 2 * cores))
     made.client = client
+    begun = _real_time()
+    trial.run(Plan())
+    made._patience_s = max(PATIENCE_S, 20 * CHUNK * (_real_time() - begun))
     return made
 
 
