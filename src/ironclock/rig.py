@@ -311,11 +311,7 @@ class Rig(Steered):
     def close(self) -> None:
         """Let go of every job that is suspended; the rig can be read on, but not advanced with profit."""
         cast(Strands, self._engine.carrier).close()
-        self._threads.let_go()
-        if self._loops is not None:
-            self._loops.close()
-        if self._forks is not None:
-            self._forks.reap()
+        self._release()
 
     def _await(self, coroutine: Any) -> Any:
         if self._loops is None:

@@ -66,16 +66,21 @@ class Steered(Setting):
         """Write a line of the test's own into the history, at this instant."""
         self._engine.record("note", detail=str(text))
 
+    def _release(self) -> None:
+        """Let go of whoever waits for this rig, and of what it holds of the system."""
+        self._threads.let_go()
+        if self._loops is not None:
+            self._loops.close()
+        if self._forks is not None:
+            self._forks.reap()
+
     def let_go(self) -> None:
         """Take the rig apart, so that nothing of it waits for the garbage collector; it is of no more use then, nor is
         anything that came from it. What was suspended ends without a handler run."""
         cast(Strands, self._engine.carrier).bury_all()
         self._threads.free_locks()
+        self._release()
         self._threads.forget()
-        if self._loops is not None:
-            self._loops.close()
-        if self._forks is not None:
-            self._forks.reap()
         engine = self._engine
         parts = (
             engine.delivery, engine.controls, engine.stopping, engine.admission, engine.effects, engine.transactions,

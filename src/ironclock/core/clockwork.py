@@ -26,6 +26,9 @@ YOUNG = 20_000
 FIRST = -(1 << 62)
 """The priority of what goes before everything else at its instant."""
 
+WORLD = -1_000_000
+"""The priority of the world's own events: before anything that a job does at their instant."""
+
 LAST = (1 << 62) - 1
 """The priority of what lets everything else at its instant go first."""
 

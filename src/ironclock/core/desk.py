@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager, ExitStack
 from heapq import heappush
 from typing import TYPE_CHECKING, Any
 
-from .clockwork import Clockwork
+from .clockwork import WORLD, Clockwork
 from .durations import spell
 from .errors import PolicyError, RigStateError, StuckError, UnknownJob, nearest
 from .faults import Faults
@@ -132,7 +132,7 @@ class Desk(Clockwork):
 
     def plan(self, at_ns: int, function: Callable[[Any], None], argument: Any) -> None:
         """Put an event of the world itself on the heap, before anything else at its instant."""
-        self.schedule(max(at_ns, self.now), -1_000_000, function, argument)
+        self.schedule(max(at_ns, self.now), WORLD, function, argument)
 
     def record(self, what: str, job: Job | None = None, attempt: int = 0, detail: Any = None) -> None:
         """Write a line into the history, at this instant."""

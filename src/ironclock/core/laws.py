@@ -273,17 +273,25 @@ _ENDED_WELL = frozenset(("done", "dead", "dropped", "withdrawn"))
 _THEN_STATES = {DEAD: "dead", DROPPED: "dropped"}
 
 
+def must_be_law(given: object) -> None:
+    """Raise `InputError` for what is no law."""
+    if not callable(given):
+        raise InputError(f"{given!r} is no law; give ic.laws.once_per_key(...) or another, or a function of the world")
+
+
+def as_breach(found: Breach | str) -> Breach:
+    """Return what a law found, a line of words perhaps, as a breach."""
+    return found if isinstance(found, Breach) else Breach(str(found))
+
+
 def broken_by(laws: Sequence[Law], world: World) -> list[Breach]:
     """Return every breach of every law."""
     found: list[Breach] = []
     for law in laws:
-        if not callable(law):
-            raise InputError(
-                f"{law!r} is no law; give ic.laws.once_per_key(...) or another, or a function of the world"
-            )
+        must_be_law(law)
         name = getattr(law, "__name__", type(law).__name__)
         for one in law(world):
-            breach = one if isinstance(one, Breach) else Breach(str(one))
+            breach = as_breach(one)
             found.append(Breach(breach.words, breach.proof, breach.law or name))
     return found
 

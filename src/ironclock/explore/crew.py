@@ -35,7 +35,6 @@ TRIES = 3
 """How often runs are given out whose process dies."""
 
 
-_real_time = time.monotonic
 _alone = threading.Lock()
 _LATER: Future[list[Result]] = Future()
 """Stands for runs that are given out when it is their turn."""
@@ -109,7 +108,7 @@ class Abroad(Crew):
                     if isinstance(error, BrokenExecutor):
                         # Nothing is lost: what was under way is given out again, in its old order, and one after the
                         # other, so that it shows which of it kills its process.
-                        self._executor = None if self._renew is None else self._renew()
+                        self._replace_executor()
                         again = [(c, _LATER, t) for c, _, t in under_way]
                         under_way.clear()
                         under_way.extend(again)
@@ -141,8 +140,11 @@ class Abroad(Crew):
         try:
             return self._executor.submit(work, self._packed, known, chunk)
         except BrokenExecutor:
-            self._executor = None if self._renew is None else self._renew()
+            self._replace_executor()
             return None if self._executor is None else self._executor.submit(work, self._packed, known, chunk)
+
+    def _replace_executor(self) -> None:
+        self._executor = None if self._renew is None else self._renew()
 
     def _here(self, chunk: list[Order]) -> list[Result]:
         return [perform(self.trial, order, self.known) for order in chunk]
@@ -196,9 +198,9 @@ def cluster(trial: Trial, address: str) -> Crew:
     cores = sum(client.ncores().values())
     made = _OnCluster(trial, pack(trial), client.get_executor(pure=False, retries=TRIES), max(4, 2 * cores))
     made.client = client
-    begun = _real_time()
+    begun = time.monotonic()
     trial.run(Plan())
-    made._patience_s = max(PATIENCE_S, 20 * CHUNK * (_real_time() - begun))
+    made._patience_s = max(PATIENCE_S, 20 * CHUNK * (time.monotonic() - begun))
     return made
 
 
@@ -223,10 +225,8 @@ def work(packed: bytes, known: bytes, orders: list[Order]) -> list[Result]:
     """Do runs that another process ordered."""
     trial = _unpacked.get(packed)
     if trial is None:
-        paths, inner = pickle.loads(packed)
-        sys.path += [path for path in paths if path not in sys.path]
         _unpacked.clear()
-        trial = _unpacked[packed] = pickle.loads(inner)
+        trial = _unpacked[packed] = unpack(packed)
     places = _places(known)
     with kept_in_place(), kept_idle():
         return [perform(trial, order, places) for order in orders]
@@ -245,6 +245,14 @@ def pack(trial: Trial) -> bytes:
     except Exception as error:
         inner = _by_value(trial, error)
     return pickle.dumps((sys.path, inner))
+
+
+def unpack(packed: bytes) -> Trial:
+    """Return the trial that another process packed."""
+    paths, inner = pickle.loads(packed)
+    sys.path += [path for path in paths if path not in sys.path]
+    trial: Trial = pickle.loads(inner)
+    return trial
 
 
 def _by_value(trial: Trial, error: Exception) -> bytes:

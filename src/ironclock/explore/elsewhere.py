@@ -7,12 +7,11 @@ import os
 import pickle
 import subprocess
 import sys
-from typing import Any
 
 from ..core.errors import InputError
 from ..core.history import History
-from .crew import pack
-from .sameness import UnsteadyStory, told_entry, words
+from .crew import pack, unpack
+from .sameness import UnsteadyStory, plain_history, told_entry, words
 from .trial import Trial
 
 CHILD = "IRONCLOCK_PROBE_CHILD"
@@ -105,14 +104,9 @@ def child() -> None:
     script, packed = pickle.loads(sys.stdin.buffer.read())
     out = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # what the story prints is no part of the answer
-    paths, inner = pickle.loads(packed)
-    sys.path += [path for path in paths if path not in sys.path]
     if script is not None:
         _load_main(script)
-    trial: Any = pickle.loads(inner)
-    from .sameness import plain_history
-
-    history = plain_history(trial)
+    history = plain_history(unpack(packed))
     out.write(pickle.dumps((list(history.lines()), [told_entry(history, n) for n in range(len(history))])))
     out.close()
 

@@ -29,8 +29,6 @@ from .shrink import Shrinker
 from .starts import other_starts
 from .trial import Result, Story, Trial, checked_laws, law_name
 
-_real_time = time.monotonic  # read before any rig stands in for it
-
 
 class LawError(IronClockError):
     """A law that raised an error instead of an answer; the message says which, where, and under which faults."""
@@ -123,12 +121,11 @@ def _probe(
     crew = _crew(trial, executor, count, address)
     other = OtherSeed(trial, history)
     try:
-        crew.known = frozenset(place for place, _ in plain.seams)
         if resume is not None:
             crew = SavedCrew(
                 crew, resume, {"story": history.digest(), "scope": repr((scope, trial.model, trial.lines))}
             )
-            crew.known = frozenset(place for place, _ in plain.seams)
+        crew.known = frozenset(place for place, _ in plain.seams)
         search = Search(crew, scope, plain, _teller(progress))
         search.coverage.preemptions = scope.preemptions
         if plain.ended:
@@ -217,10 +214,10 @@ def _must_answer(result: Result, plan: Plan) -> None:
 def _teller(progress: Callable[[Progress], None] | None) -> Callable[[int, int, int], None]:
     if progress is None:
         return lambda runs, most, broken: None
-    began, last = _real_time(), [0.0]
+    began, last = time.monotonic(), [0.0]
 
     def tell(runs: int, most: int, broken: int) -> None:
-        now = _real_time()
+        now = time.monotonic()
         if now - last[0] >= 0.1 or runs == most:
             last[0] = now
             rate = runs / max(now - began, 1e-6)

@@ -10,8 +10,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple, TypeAlias
 
-from ..core.errors import InputError, IronClockError
-from ..core.laws import Breach, Law
+from ..core.errors import IronClockError
+from ..core.laws import Breach, Law, as_breach, must_be_law
 from ..core.where import innermost, spot
 from ..observers import observers, unobserved
 from ..rig import Rig
@@ -45,7 +45,6 @@ class Result:
     seams: tuple[tuple[Place, tuple[Move, ...]], ...] = ()
     points: tuple[Move, ...] = ()
     done: tuple[Move, ...] = ()
-    switchable: int = 0
 
 
 _UNEVENTFUL = Result()
@@ -70,7 +69,8 @@ class Trial:
         rig, steering, ended = self.play(plan, notes=notes, known=known, switches=switches)
         broken, raised = self.judge(rig, plan, ended)
         rig.let_go()
-        if not (broken or raised or ended or steering.seams or steering.points or steering.switchable):
+        done = tuple(steering.done) if broken or switches else ()
+        if not (broken or raised or ended or done or steering.seams or steering.points):
             return _UNEVENTFUL  # one object for most runs, so that it is sent once
         return Result(
             tuple(Broken(breach.law, breach.words) for breach in broken),
@@ -78,8 +78,7 @@ class Trial:
             "" if ended is None else told_error(ended),
             tuple(steering.seams),
             tuple(steering.points),
-            tuple(steering.done) if broken or switches else (),
-            steering.switchable,
+            done,
         )
 
     def play(
@@ -119,8 +118,7 @@ class Trial:
             label = law_name(law, number)
             try:
                 for one in law(world):
-                    breach = one if isinstance(one, Breach) else Breach(str(one))
-                    found.append(replace(breach, law=label))
+                    found.append(replace(as_breach(one), law=label))
             except AssertionError as error:
                 found.append(Breach(str(error) or f"its assertion at {_place(error)} fails", law=label))
             except Exception as error:
@@ -176,8 +174,7 @@ def checked_laws(laws: object) -> tuple[Law, ...]:
     """Return laws as a tuple; raise `InputError` for what is none."""
     given: Sequence[Any] = (laws,) if callable(laws) else tuple(laws)  # type: ignore[arg-type]
     for law in given:
-        if not callable(law):
-            raise InputError(f"{law!r} is no law; give ic.laws.once_per_key(...) or another, or a function")
+        must_be_law(law)
     return tuple(given)
 
 

@@ -233,7 +233,6 @@ class Threads:
 
     def forget(self) -> None:
         """Take this world off the list of those to be let go at the interpreter's exit."""
-        self.let_go()
         _all.discard(self)
 
     def let_go(self) -> None:

@@ -35,7 +35,6 @@ _AT = {
     "delivery": ("delay",),
     "before commit": ("fetch_early",),
     "firing": ("delay", "miss_firing"),
-    "begin": (),
 }
 _IN_REQUESTS = frozenset({"fail", "refuse_enqueue"})
 _IN_THREADS = frozenset({"fail", "slow", "refuse_enqueue"})

@@ -6,7 +6,7 @@ import random
 from collections.abc import Sequence
 from typing import Any
 
-from ..core.clockwork import LAST
+from ..core.clockwork import LAST, WORLD
 from ..core.engine import Engine
 from ..core.faults import Fault
 from ..core.jobs import Attempt, Job
@@ -15,7 +15,6 @@ from ..core.task import Task
 from .kinds import Model
 from .plan import Move, Place, Plan
 
-_WORLD = -1_000_000
 _OUTSIDE = frozenset(("delivery", "start", "ack"))
 MOST_POINTS = 20_000
 """How many switches of one run are written down."""
@@ -55,8 +54,6 @@ class Steering:
         self.seams: list[tuple[Place, tuple[Move, ...]]] = []
         self.points: list[Move] = []
         """Every move that would switch, in the order of the run."""
-        self.switchable = 0
-        """How often another task could have run."""
         self.enqueued: list[str] = []
         """The jobs that the story itself enqueued, and the schedules that it added."""
         self.done: list[Move] = []
@@ -118,7 +115,7 @@ class Steering:
 
     def _at(self, who: str, where: str, subject: Any, running: bool = True) -> Fault | None:
         place = self._place(who, where)
-        if self._notes and where != "begin" and place not in self._known:
+        if self._notes and place not in self._known:
             moves = self._model.at(place, subject)
             if moves:
                 self.seams.append((place, moves))
@@ -142,7 +139,6 @@ class Steering:
         task = engine.current
         if task is None or not engine.others_due:
             return
-        self.switchable += 1
         move = Move(place, "switch")
         if self._dice is not None:
             wanted = self._dice.gives_way(task.label, [event_name(e) for e in engine.due_events()])
@@ -225,7 +221,7 @@ def event_name(event: Event) -> str:
 def _free(events: Sequence[Event], skipped: Task | None) -> list[int]:
     """Return the places of those events whose order nothing promises, the ordinary first one first."""
     priority = events[0][1]
-    if priority == _WORLD:
+    if priority == WORLD:
         return [0]
     found: list[int] = []
     queues = set()
