@@ -25,6 +25,7 @@ from .core.queues import QueueControl
 from .core.resource import Resource
 from .core.retry import Retry
 from .core.signals import Signals
+from .core.spreads import Spread
 from .core.timeline import Instant
 from .schedules.base import Schedule
 from .schedules.sets import Jitter, Within
@@ -60,7 +61,8 @@ class Setting:
     def job(
         self, fn: Callable[..., Any], *, name: str | None = None, queue: str | None = None,
         retry: Retry | None = None, timeout: Duration | None = None, priority: int | None = None,
-        takes: Duration | None = None, lease: Duration | None = None, ack: Literal["late", "early"] | None = None,
+        takes: Duration | Spread | Mapping[str, Any] | None = None, lease: Duration | None = None,
+        ack: Literal["late", "early"] | None = None,
         deliveries: int | None = None, key: str | Callable[..., Any] | None = None,
         unique: Literal["refuse", "replace", "keep"] | None = None, expires: Duration | None = None,
         only_while: Iterable[str] | None = None, scope: Callable[[], AbstractContextManager[Any]] | None = None,

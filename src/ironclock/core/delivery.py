@@ -102,8 +102,9 @@ class Delivery(Seams):
             engine.controls.began(job)
         self.strays[job.number, attempt.number] = attempt
         self._awaited.add((job.number, attempt.number))
-        if job.type.takes_ns:
-            engine.schedule(engine.now + job.type.takes_ns, job.priority, engine._body_event, attempt)
+        spend = engine.spend(job.type)
+        if spend:
+            engine.schedule(engine.now + spend, job.priority, engine._body_event, attempt)
         else:
             engine._body(attempt)
 

@@ -134,6 +134,10 @@ class Desk(Clockwork):
         """Put an event of the world itself on the heap, before anything else at its instant."""
         self.schedule(max(at_ns, self.now), WORLD, function, argument)
 
+    def spend(self, type: JobType) -> int:
+        """Return how long an attempt takes before its code runs, in nanoseconds."""
+        return type.takes_ns if type.spread is None else type.spread.draw(self.generator(f"takes:{type.name}"))
+
     def record(self, what: str, job: Job | None = None, attempt: int = 0, detail: Any = None) -> None:
         """Write a line into the history, at this instant."""
         self._record((self.now, what, job, attempt, detail, 0, None, 0))

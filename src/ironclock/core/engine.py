@@ -16,7 +16,7 @@ from .desk import Desk
 from .durations import spell
 from .effects import Effects
 from .errors import AttemptTimeout, InputError, NotDry, PolicyError, is_cancellation, nearest
-from .faults import SEAMS
+from .faults import SEAMS, Fault
 from .jobs import OPEN, Attempt, Job, Outcome, died_at
 from .memory import Memory
 from .pool import Pool
@@ -150,7 +150,7 @@ class Engine(Desk):
             type.special or self.special or (self.singled_out and job.number in self.singled_out)
         ) and not self.delivery.begin(attempt):
             return
-        spend = type.takes_ns
+        spend = type.takes_ns if type.spread is None else self.spend(type)
         if self.faults.attempt:
             for fault in self.faults.attempt:
                 if (fault.job is None or fault.job == type.name) and fault.strikes(now, number, attempt):
@@ -159,7 +159,7 @@ class Engine(Desk):
                             self.schedule(attempt.deadline_ns, job.priority, self._time_out, attempt)
                         return
                     if fault.kind == "fail":
-                        self._failed(attempt, fault.make())
+                        self._fail_after(attempt, fault)
                         return
                     spend += fault.by_ns
         if spend:
@@ -169,6 +169,21 @@ class Engine(Desk):
                 self.schedule(now + spend, job.priority, self._body_event, attempt)
         else:
             self._body(attempt)
+
+    def _fail_after(self, attempt: Attempt, fault: Fault) -> None:
+        """Let an attempt fail, at once or after the time that this takes."""
+        error, at = fault.make(), self.now + fault.by_ns
+        if not fault.by_ns:
+            self._failed(attempt, error)
+        elif 0 <= attempt.deadline_ns < at:
+            self.schedule(attempt.deadline_ns, attempt.job.priority, self._time_out, attempt)
+        else:
+            self.schedule(at, attempt.job.priority, self._fail_now, (attempt, error))
+
+    def _fail_now(self, both: tuple[Attempt, BaseException]) -> None:
+        attempt, error = both
+        if attempt.outcome == "running":
+            self._failed(attempt, error)
 
     def _body_later(self, attempt: Attempt) -> None:
         if attempt.outcome == "running":

@@ -130,18 +130,19 @@ class Faults:
     def fail(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None, error: ErrorLike = ConnectionError("injected by faults.fail"), at: str = "start",
-        visits: Numbers = None,
+        visits: Numbers = None, takes: Duration = 0,
     ) -> Fault:  # fmt: skip
         """Make attempts raise `error` at a seam: before their code runs (``"start"``), ``"before NAME"`` or
         ``"after NAME"`` of an effect, ``"enqueue"``, ``"after enqueue"``, ``"sleep"``, ``"commit"``,
         ``"after commit"``.
 
-        `visits` counts from 1 how often an attempt passes the seam. Raises `InputError` or `PolicyError`.
+        `visits` counts from 1 how often an attempt passes the seam. `takes` is how long an attempt that fails at its
+        start takes until it does, as a connection does that is not answered. Raises `InputError` or `PolicyError`.
         """
-        where = self._at(at, visits)
-        return self._place(
-            where, "fail", job, attempts, between, chance, when, checked_error(error), at=at, visits=visits
-        )
+        where, by_ns = self._at(at, visits), to_ns(takes, what="takes")
+        if by_ns and at != "start":
+            raise InputError(f"takes is for a failure at the start, and this one is at {at!r}")
+        return self._place(where, "fail", job, attempts, between, chance, when, checked_error(error), by_ns, at, visits)
 
     def hang(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,

@@ -104,6 +104,14 @@ class Flow:
         """
         if self._begun:
             raise FlowError(f"flow {self.name!r} has started already")
+        self.check()
+        self._begun = True
+        self._engine.record("note", detail=f"flow {self.name!r} starts")
+        self._go_on()
+        return self
+
+    def check(self) -> None:
+        """Raise `FlowError` for a flow without steps, a step after one that does not exist, and a cycle."""
         if not self.steps:
             raise FlowError(f"flow {self.name!r} has no steps")
         for step in self.steps.values():
@@ -111,10 +119,6 @@ class Flow:
                 if before not in self.steps:
                     raise FlowError(f"step {step.name!r} comes after {before!r}; {nearest(before, self.steps)}")
         self._no_cycle()
-        self._begun = True
-        self._engine.record("note", detail=f"flow {self.name!r} starts")
-        self._go_on()
-        return self
 
     @property
     def state(self) -> str:

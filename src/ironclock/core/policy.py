@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from types import FunctionType
@@ -11,6 +11,7 @@ from typing import Any, Literal
 from .durations import Duration, spell, to_ns
 from .errors import InputError, PolicyError, nearest
 from .retry import Retry
+from .spreads import Fixed, Spread, spread_of
 
 
 @dataclass(frozen=True)
@@ -19,7 +20,8 @@ class Policy:
 
     Parameters: `queue` the queue's name; `retry` what follows a failure; `timeout` how long one attempt may take
     in simulated time (none: for ever); `priority` the lowest number runs first, as in the standard `sched` and
-    `queue`; `takes` how long an attempt takes before its code runs, for a job that is modelled rather than real.
+    `queue`; `takes` how long an attempt takes before its code runs, for a job that is modelled rather than real: a
+    duration, or a spread such as ``{"median": "2s", "p95": "9s"}`` (see `spread_of`).
 
     Delivery: `lease` (visibility timeout) is how long the queue waits for the acknowledgement before it delivers
     again; without one it notices at once that a worker has died. `ack` is when a worker acknowledges: ``"late"``,
@@ -39,7 +41,7 @@ class Policy:
     retry: Retry = Retry()
     timeout: Duration | None = None
     priority: int = 0
-    takes: Duration = 0
+    takes: Duration | Spread | Mapping[str, Any] = 0
     lease: Duration | None = None
     ack: Literal["late", "early"] = "late"
     deliveries: int | None = None
@@ -58,7 +60,7 @@ class Policy:
             raise PolicyError(f"priority is {self.priority!r}; give a whole number (the lowest runs first)")
         if self.timeout is not None and to_ns(self.timeout, what="timeout") == 0:
             raise PolicyError("timeout is 0; give how long an attempt may take, or None")
-        to_ns(self.takes, what="takes")
+        spread_of(self.takes)
         if self.lease is not None and to_ns(self.lease, what="lease") < 1:
             raise PolicyError(f"lease is {self.lease!r}, shorter than the clock's resolution of 1 ns")
         if self.expires is not None and to_ns(self.expires, what="expires") == 0:
@@ -94,7 +96,7 @@ class JobType:
 
     __slots__ = (
         "_fits", "_signature", "admits", "awaits", "expires_ns", "fn", "lease_ns", "name", "policy", "priority",
-        "queue", "retry", "special", "takes_ns", "timeout_ns",
+        "queue", "retry", "special", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
 
     def __init__(self, fn: Callable[..., Any], name: str, policy: Policy) -> None:
@@ -105,7 +107,11 @@ class JobType:
         self.queue = policy.queue
         self.priority = policy.priority
         self.timeout_ns = None if policy.timeout is None else to_ns(policy.timeout)
-        self.takes_ns = to_ns(policy.takes)
+        takes = spread_of(policy.takes)
+        self.spread = None if isinstance(takes, Fixed) else takes
+        """What each attempt's time is drawn from, where it is not always the same."""
+        self.takes_ns = round(takes.mean_ns)
+        """How long an attempt takes before its code runs, on average."""
         self.lease_ns = -1 if policy.lease is None else to_ns(policy.lease)
         self.expires_ns = -1 if policy.expires is None else to_ns(policy.expires)
         self.awaits = _is_async(fn)

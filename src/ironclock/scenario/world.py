@@ -1,0 +1,283 @@
+"""A scenario's world: the rig that its tables describe."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from contextlib import suppress
+from functools import partial
+from typing import Any
+
+from ..core.durations import Duration, to_ns
+from ..core.errors import EnqueueRefused, InputError
+from ..core.policy import JobType
+from ..core.timeline import Timeline
+from ..rig import Rig
+from .arrivals import Rate, arrive
+from .parts import callable_of, error_of, instant_of, retry_of, schedule_of
+from .reading import Source
+
+_POLICY = ("queue", "timeout", "priority", "lease", "ack", "deliveries", "key", "unique", "expires")
+_REAL = ("setup", "taps", "effects", "calls")
+_DAY = to_ns("1d")
+
+
+class Modelled:
+    """The code of a job that is modelled: it fails at its end as often as it is said to, and else does nothing."""
+
+    def __init__(self, name: str, share: float, error: BaseException | type[BaseException]) -> None:
+        self.__name__ = name
+        self._share = share
+        self._error = error
+        self.chance: random.Random | None = None
+
+    def __call__(self, *args: Any, **kwargs: Any) -> None:
+        if self.chance is not None and self.chance.random() < self._share:
+            raise self._error if isinstance(self._error, type) else type(self._error)(*self._error.args)
+
+
+class World:
+    """The rig of one run of a scenario, set up and not yet run."""
+
+    def __init__(self, source: Source, folders: list[str], seed: int | str | None, load: float = 1.0) -> None:
+        self.source = source
+        self._tables = source.tables
+        self._folders = folders
+        self._load = load
+        self._later: list[tuple[int, Callable[[], Any]]] = []
+        tables = self._tables
+        with source.at("start"):
+            self.rig = Rig(
+                start=instant_of(tables.get("start", "2031-03-03T09:00")), zone=tables.get("zone", "UTC"),
+                seed=tables.get("seed", 0) if seed is None else seed,
+            )  # fmt: skip
+        self._engine = self.rig._engine
+        self._timeline: Timeline = self._engine.timeline
+        self._start = self._engine.now
+        self.jobs: dict[str, JobType] = {}
+        self._pools()
+        for number, name in enumerate(tables.get("setup", ())):
+            with source.at("setup", number):
+                callable_of(name, folders)()
+        for name in tables["jobs"]:
+            self._job(name)
+        self._bounds()
+        self._outside()
+        self._faults()
+        self._schedules()
+        self._flows()
+        self._enqueues()
+        self._arrivals()
+
+    def begin(self) -> None:
+        """Enqueue and call what is due at the start; plan the rest. To be called in the entered rig."""
+        for at, act in sorted(self._later, key=lambda pair: pair[0]):
+            if at <= self._start:
+                act()
+            else:
+                self._engine.plan(at, lambda act: act(), act)
+
+    # --- who works, and on what ---------------------------------------------------------------------
+
+    def _pools(self) -> None:
+        given = self._tables.get("workers", [])
+        for number, pool in enumerate(given if isinstance(given, list) else [given]):
+            with self.source.at("workers", *([number] if isinstance(given, list) else [])):
+                self.rig.workers(pool.get("count", 1), queues=pool.get("queues"), skew=pool.get("skew", 0))
+
+    def _job(self, name: str) -> None:
+        table = self._tables["jobs"][name]
+        path = ("jobs", name)
+        shared = table.get("policy")
+        if shared is not None:
+            self.source.known("policies", shared, *path, "policy")
+        policy = {**self._tables.get("policies", {}).get(shared, {}), **table}
+        known = {key: policy[key] for key in _POLICY if key in policy}
+        if "retry" in policy:
+            home = (*path, "retry") if "retry" in table else ("policies", shared, "retry")
+            with self.source.at(*home):
+                known["retry"] = retry_of(policy["retry"], self._folders)
+        fn: Callable[..., Any]
+        if "call" in table:
+            for key in ("takes", "fails"):
+                if key in table:
+                    raise self.source.error(
+                        f"{name} is a real callable, so how long it takes and how it fails is its own; "
+                        f"{key} is for a modelled job",
+                        *path, key,
+                    )  # fmt: skip
+            with self.source.at(*path, "call"):
+                fn = callable_of(table["call"], self._folders)
+        else:
+            fn = self._modelled(name, table)
+        with self.source.at(*path):
+            self.jobs[name] = self.rig.job(fn, name=name, takes=table.get("takes"), **known)
+
+    def _modelled(self, name: str, table: dict[str, Any]) -> Modelled:
+        fails = table.get("fails", 0)
+        share = fails["share"] if isinstance(fails, dict) else fails
+        words = fails.get("error") if isinstance(fails, dict) else None
+        with self.source.at("jobs", name, "fails"):
+            error = error_of(words or f"RuntimeError: {name} fails as modelled", self._folders)
+        made = Modelled(name, share, error)
+        made.chance = self._engine.generator(f"fails:{name}") if share else None
+        return made
+
+    def _bounds(self) -> None:
+        for name, table in self._tables.get("queues", {}).items():
+            with self.source.at("queues", name):
+                rate = None
+                if "rate" in table:
+                    count, _, unit = table["rate"].partition("/")
+                    if not float(count).is_integer():
+                        raise InputError(f"the rate of a queue is a whole number of starts in a span, not {count}")
+                    rate = (int(float(count)), f"1{unit.strip()}")
+                self.rig.queue(name).limit(table.get("running"), per_key=table.get("per_key"), rate=rate)
+
+    def _outside(self) -> None:
+        from ..capture.readings import reading
+
+        for number, table in enumerate(self._tables.get("taps", ())):
+            with self.source.at("taps", number):
+                named = {key: table[key] for key in ("after", "at", "queue", "priority") if key in table}
+                reads = reading(job=table.get("job", 0), args=slice(table.get("args", 1), None), **named)
+                callable_of(table["call"], self._folders)  # a clear error, if there is none
+                self.rig.tap(table["call"], reads=reads)
+        for number, table in enumerate(self._tables.get("effects", ())):
+            with self.source.at("effects", number):
+                callable_of(table["call"], self._folders)
+                self.rig.effect(table["name"], table["call"], key=table.get("key"))
+        for number, table in enumerate(self._tables.get("calls", ())):
+            with self.source.at("calls", number):
+                fn = callable_of(table["call"], self._folders)
+                self._later.append(
+                    (self._moment(table), partial(fn, *table.get("args", ()), **table.get("kwargs", {})))
+                )
+
+    # --- what happens -------------------------------------------------------------------------------
+
+    def _moment(self, table: dict[str, Any]) -> int:
+        if "after" in table and "at" in table:
+            raise InputError("give after or at, not both")
+        if "at" in table:
+            at = self._timeline.ns(instant_of(table["at"]), what="at")
+            if at < self._start:
+                raise InputError(f"at is {table['at']}, before the start, {self._timeline.text(self._start)}")
+            return at
+        return self._start + to_ns(table.get("after", 0), what="after")
+
+    def _type(self, name: str, *path: str | int) -> JobType:
+        self.source.known("jobs", name, *path)
+        return self.jobs[name]
+
+    def _enqueues(self) -> None:
+        for number, table in enumerate(self._tables.get("enqueue", ())):
+            type = self._type(table["job"], "enqueue", number, "job")
+            with self.source.at("enqueue", number):
+                first, apart = self._moment(table), to_ns(table.get("every", 0), what="every")
+                call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+                more = {key: table[key] for key in ("queue", "priority") if key in table}
+                delay: Duration | None = table.get("delay")
+                for n in range(round(table.get("count", 1) * self._load)):
+                    self._later.append((first + n * apart, partial(self._put, call, after=delay, **more)))
+
+    def _put(self, call: Any, **how: Any) -> None:
+        # Where enqueueing is refused the history says so; who would be told here has no code to handle it.
+        with suppress(EnqueueRefused):
+            self.rig.enqueue(call, **how)
+
+    def _arrivals(self) -> None:
+        run = self._tables.get("run", "dry")
+        until = self._start + (_DAY if run == "dry" else to_ns(run, what="run"))
+        for number, table in enumerate(self._tables.get("arrivals", ())):
+            type = self._type(table["job"], "arrivals", number, "job")
+            with self.source.at("arrivals", number):
+                rate = Rate.read(table, self._timeline, self._load)
+                if run == "dry" and rate.until is None:
+                    raise InputError("these arrivals have no end; give them an 'until', or say how long to 'run'")
+                call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+            chance = self._engine.generator(f"arrivals:{number}")
+            end = until if run != "dry" else rate.until or until
+            arrive(rate, self._start, chance, self._engine.plan, partial(self._put, call), end)
+
+    def _schedules(self) -> None:
+        for name, table in self._tables.get("schedules", {}).items():
+            type = self._type(table["job"], "schedules", name, "job")
+            with self.source.at("schedules", name):
+                call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+                more = {key: table[key] for key in ("overlap", "missed", "poll", "jitter") if key in table}
+                more |= {key: instant_of(table[key]) for key in ("starts", "ends") if key in table}
+                count = round(table.get("count", 1) * self._load)
+                for n in range(count):
+                    self.rig.schedule(name if count == 1 else f"{name}/{n + 1}", call, schedule_of(table), **more)
+
+    def _flows(self) -> None:
+        for name, steps in self._tables.get("flows", {}).items():
+            with self.source.at("flows", name):
+                flow = self.rig.flow(name)
+                for number, table in enumerate(steps):
+                    type = self._type(table["job"], "flows", name, number, "job")
+                    more = {key: table[key] for key in ("after", "when", "over", "takes") if key in table}
+                    what: Any = type
+                    if "over" in more or more.get("takes"):
+                        more["args"] = table.get("args", ())
+                    else:
+                        what = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+                    with self.source.at("flows", name, number):
+                        flow.add(table.get("step", table["job"]), what, **more)
+                flow.check()
+                self._later.append((self._start, flow.start))
+
+    def _faults(self) -> None:
+        for number, table in enumerate(self._tables.get("faults", ())):
+            path = ("faults", number)
+            if "job" in table:
+                self.source.known("jobs", table["job"], *path, "job")
+            with self.source.at(*path):
+                self._fault(table)
+
+    def _fault(self, table: dict[str, Any]) -> None:
+        faults, kind = self.rig.faults, table["kind"]
+        rest = {key: value for key, value in table.items() if key != "kind"}
+        if "between" in rest:
+            rest["between"] = tuple(map(instant_of, rest["between"]))
+        if "error" in rest:
+            rest["error"] = error_of(rest["error"], self._folders)
+        if kind == "refuse_enqueue" and "attempts" in rest:
+            rest["calls"] = rest.pop("attempts")
+        if kind in ("outage", "away", "jump_clock"):
+            self._of_the_world(kind, rest)
+            return
+        job = rest.pop("job", None)
+        allowed = _KEYS[kind]
+        for key in rest:
+            if key not in allowed and key != "calls":
+                raise InputError(f"a fault of the kind {kind!r} takes no {key!r}; it takes job, {', '.join(allowed)}")
+        if kind in ("slow", "delay") and "by" not in rest:
+            raise InputError(f"a fault of the kind {kind!r} needs by: by how much")
+        getattr(faults, kind)(job, **rest)
+
+    def _of_the_world(self, kind: str, rest: dict[str, Any]) -> None:
+        faults = self.rig.faults
+        if kind == "jump_clock":
+            if "by" not in rest:
+                raise InputError("jump_clock needs by: how far, such as '-5m'")
+            faults.jump_clock(rest["by"], at=rest.get("at"))
+            return
+        if "between" not in rest:
+            raise InputError(f"a fault of the kind {kind!r} needs between: from when until when")
+        if kind == "outage":
+            faults.outage(rest["between"], queue=rest.get("queue"))
+            return
+        since, until = faults.span(rest["between"])
+        self._later.append((since, lambda: self.rig.stop_workers(grace="1000d")))
+        self._later.append((until, self.rig.start_workers))
+
+
+_HITS = ("attempts", "between", "chance")
+_KEYS = {
+    "fail": (*_HITS, "error", "at", "visits", "takes"), "hang": (*_HITS, "at", "visits"),
+    "slow": (*_HITS, "by", "at", "visits"), "crash": (*_HITS, "at", "visits", "down"),
+    "deliver_twice": (*_HITS, "after"), "lose_ack": _HITS, "delay": (*_HITS, "by"),
+    "refuse_enqueue": ("attempts", "between", "chance", "error"),
+}  # fmt: skip
