@@ -1,4 +1,7 @@
-"""Lines of ready jobs, first come first served, one column a replication."""
+"""Lines of ready jobs, first come first served, one column a replication.
+
+A line has a record for each stretch of bins. Of one record whole jobs are taken rank by rank, cohorts in proportion.
+"""
 
 from __future__ import annotations
 
@@ -7,17 +10,14 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
-WIDTH = 8
-"""How many bins share a record of the line; within a record first attempts go before later ones."""
 _ENOUGH = 1e-9
 
 
 class Line:
     """The ready jobs of one queue: how many of each rank (a kind of job at its n-th attempt), in order of arrival."""
 
-    def __init__(self, ranks: int, columns: int) -> None:
-        self.size: Floats = np.zeros(columns)
-        """How many wait, in each column."""
+    def __init__(self, ranks: int, columns: int, whole: bool) -> None:
+        self._whole = whole
         self.front: Floats = np.zeros((ranks, columns))
         """What is left of the record that each column takes from."""
         self._head = np.zeros(columns, dtype=np.int64)
@@ -25,10 +25,8 @@ class Line:
         self._last = 0
         self._behind = False
 
-    def push(self, bin: int, coming: Floats, count: Floats) -> None:
-        """Let jobs join: by rank, and their number in all."""
-        self.size += count
-        record = bin // WIDTH
+    def push(self, record: int, coming: Floats) -> None:
+        """Let jobs join, by rank, in a record that is the last one or new."""
         if record != self._last:
             self._open(record)
         if not self._behind:
@@ -40,7 +38,6 @@ class Line:
 
     def take(self, wanted: Floats) -> Floats:
         """Take so many from the front of each column, at most what is there; return them by rank."""
-        self.size -= wanted
         taken = self._from_front(wanted)
         if self._behind:
             wanted = wanted - taken.sum(axis=0)
@@ -56,21 +53,13 @@ class Line:
             self._behind = bool((self._head < self._last).any())
         return taken
 
-    def take_all(self) -> Floats:
-        """Take everything, where no column is behind the present record; the answer is the caller's to keep."""
-        taken, self.front = self.front, np.zeros_like(self.front)
-        self.size[:] = 0.0
-        return taken
-
-    @property
-    def short(self) -> bool:
-        """Whether every column takes from the present record."""
-        return not self._behind
-
     def _from_front(self, wanted: Floats) -> Floats:
         front = self.front
         if len(front) == 1:
             taken = np.minimum(front, wanted)
+        elif not self._whole:
+            there = front.sum(axis=0)
+            taken = front * np.minimum(1.0, wanted / np.maximum(there, _ENOUGH))
         else:
             before = np.cumsum(front, axis=0)
             before -= front

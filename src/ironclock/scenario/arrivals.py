@@ -29,6 +29,11 @@ class Rate:
         self.top = max(rate for _, rate in steps)
         """The highest rate."""
 
+    @property
+    def steady(self) -> bool:
+        """Whether it is the same always."""
+        return len(self._steps) == 1 and self.since is None and self.until is None
+
     @classmethod
     def read(cls, table: dict[str, Any], timeline: Timeline, load: float = 1.0) -> Rate:
         """Return the rate that a table of arrivals states; raise `InputError`."""

@@ -1,0 +1,300 @@
+"""Workers at their jobs: how many end in each bin, for jobs longer and shorter than a bin.
+
+Longer ones pass through phases, each of which ends with the same chance in every bin: one phase is the exponential
+distribution, a chain of them is steadier, two in parallel are more spread. Mean and variance are the job's own.
+Source: phase-type fits to two moments, H. C. Tijms, A First Course in Stochastic Models (2003), appendix B.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from math import lgamma, log, sqrt
+from typing import Any, Protocol, TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+Numbers: TypeAlias = "NDArray[Any]"
+"""Jobs by replication: whole numbers where they are few, real ones where they are many."""
+
+Backlog: TypeAlias = "NDArray[np.float32]"
+
+_BITS = 16
+LEVELS = 1 << _BITS
+"""How finely the tables of binomial numbers are looked up."""
+_MOST = 255
+"""Up to how many workers the numbers are looked up; above that the normal approximation is as good."""
+_LONGEST_CHAIN = 16
+
+
+class Service(Protocol):
+    """The jobs of one queue that workers are at. `cost` is how much of a bin a job that starts takes of a worker."""
+
+    cost: float
+    mean: float
+
+    def draw(self, bins: int) -> None:
+        """Draw what the next bins need."""
+
+    def end(self, row: int) -> Numbers:
+        """Let jobs end; return how many workers are left busy."""
+
+    def start(self, row: int, count: Floats) -> Numbers:
+        """Let jobs start; return how much of this bin's time they take."""
+
+    def idle(self) -> bool:
+        """Whether no worker is at any of them."""
+
+    def work(self, row: int, coming: Floats, workers: Floats, waiting: Floats, backlog: Backlog) -> Floats:
+        """Work off the crew's only queue for some bins: those that come, with those that wait (which is changed);
+        write the backlog down, and return how many started in each."""
+
+
+def service(mean: float, deviation: float, workers: int, columns: int, random: np.random.Generator) -> Service:
+    """Return the service of jobs with that mean and standard deviation, both in bins."""
+    if mean < 1.0:
+        return Short(mean, deviation, columns, random)
+    spread = (deviation / mean) ** 2
+    if workers > _MOST:  # among so many it is the mean and the variance alone that show
+        return Chain(1, 1.0 / mean, workers, columns, random, spread)
+    if spread <= 1.0 - 1.0 / mean + 1e-9:
+        length = min(_LONGEST_CHAIN, max(1, round(1.0 / (spread + 1.0 / mean))), int(mean))
+        return Chain(length, length / mean, workers, columns, random)
+    return Parallel(mean, spread, workers, columns, random)
+
+
+class Short:
+    """Jobs shorter than a bin: a worker does several, and what is over at the end of a bin comes off the next one."""
+
+    def __init__(self, mean: float, deviation: float, columns: int, random: np.random.Generator) -> None:
+        self.cost = self.mean = mean
+        self._deviation = deviation
+        self._nobody: Floats = np.zeros(columns)
+        self.over: Floats = np.zeros(columns)
+        """How much of the next bin is taken already."""
+        self._random = random
+        self._noise: Floats = np.zeros((1, columns))
+
+    def draw(self, bins: int) -> None:
+        if self._deviation:
+            self._noise = self._random.standard_normal((bins, self._noise.shape[1]))
+            self._noise *= self._deviation
+
+    def end(self, row: int) -> Numbers:
+        return self._nobody
+
+    def start(self, row: int, count: Floats) -> Numbers:
+        used = count * self.cost
+        if self._deviation:
+            used += np.sqrt(count) * self._noise[row]
+        return used
+
+    def idle(self) -> bool:
+        return True
+
+    def work(self, row: int, coming: Floats, workers: Floats, waiting: Floats, backlog: Backlog) -> Floats:
+        # Work comes in and goes out at the workers' speed; it is never less than none. All bins at once: the sum so
+        # far, less the lowest that it has been. Source: D. V. Lindley, Proc. Cambridge Phil. Soc. 48 (1952), 277-289.
+        used = coming * self.cost
+        if self._deviation:
+            used += np.sqrt(coming) * self._noise[row : row + len(coming)]
+        used -= workers[:, None]
+        used[0] += self.over
+        path = np.cumsum(used, axis=0)
+        left = path - np.minimum(np.minimum.accumulate(path, axis=0), 0.0)
+        self.over = left[-1].copy()
+        left *= 1.0 / self.cost
+        np.floor(left, out=left)  # what is begun and goes on in the next bin does not wait any more
+        backlog[:] = left
+        begun = coming.copy()
+        begun[0] += waiting
+        begun -= left
+        begun[1:] += left[:-1]
+        waiting[:] = left[-1]
+        return np.maximum(begun, 0.0, out=begun)
+
+
+class Phases:
+    """Jobs of a bin or longer. Subclasses say which phases they pass through."""
+
+    cost = 1.0
+
+    def __init__(self, mean: float, ends: Ends, phases: int, columns: int) -> None:
+        self.mean = mean
+        self._ends = ends
+        self._at: Numbers = np.zeros((phases, columns), dtype=ends.kind)
+
+    def draw(self, bins: int) -> None:
+        """Draw what the next bins need."""
+        self._ends.draw(bins, self._at.shape)
+
+    def end(self, row: int) -> Numbers:
+        """Let jobs end; return how many workers are left busy."""
+        raise NotImplementedError
+
+    def start(self, row: int, count: Floats) -> Numbers:
+        """Let jobs start; return how much of this bin's time they take."""
+        self._begin(row, count.astype(self._at.dtype, copy=False))
+        return count
+
+    def idle(self) -> bool:
+        """Whether no worker is at any of them."""
+        return bool(np.abs(self._at).max() < 0.5)
+
+    def _begin(self, row: int, count: Numbers) -> None:
+        raise NotImplementedError
+
+    def work(self, row: int, coming: Floats, workers: Floats, waiting: Floats, backlog: Backlog) -> Floats:
+        """Work off the crew's only queue for some bins."""
+        kind = self._at.dtype
+        begun = np.empty(coming.shape, dtype=kind)
+        wait, come = waiting.astype(kind), coming.astype(kind, copy=False)
+        end, begin, minimum = self.end, self._begin, np.minimum
+        steady = bool((workers == workers[0]).all()) and workers[0] > 0
+        for number, size in enumerate(workers.astype(kind)):
+            at = row + number
+            wait += come[number]
+            starts = minimum(wait, size - end(at), out=begun[number])
+            if not steady:
+                np.maximum(starts, 0, out=starts)
+            wait -= starts
+            begin(at, starts)
+            backlog[number] = wait
+        waiting[:] = wait
+        made: Floats = begun.astype(float, copy=False)
+        return made
+
+
+class Chain(Phases):
+    """One or more phases in a row."""
+
+    def __init__(
+        self, length: int, chance: float, workers: int, columns: int, random: np.random.Generator, spread: float = 1.0
+    ) -> None:
+        super().__init__(length / chance, ends((chance,), workers, random, spread), length, columns)
+
+    def end(self, row: int) -> Numbers:
+        at = self._at
+        over = self._ends.of(row, at)
+        at -= over
+        if len(at) == 1:
+            only: Numbers = at[0]
+            return only
+        at[1:] += over[:-1]
+        return np.asarray(at.sum(axis=0))
+
+    def _begin(self, row: int, count: Numbers) -> None:
+        self._at[0] += count
+
+
+class Parallel(Phases):
+    """Two phases side by side: a few long jobs, and many short ones."""
+
+    def __init__(self, mean: float, spread: float, workers: int, columns: int, random: np.random.Generator) -> None:
+        second = (mean * mean * (1 + spread) + mean) / 2  # the mean square of the phases' means
+        share = (1 - sqrt(max(0.0, 1 - mean * mean / second))) / 2
+        long, short = mean / (2 * share), mean / (2 * (1 - share))
+        if short < 1.0:
+            short = 1.0
+            long = (second - 1) / (mean - 1) - 1 if mean > 1 else 1.0
+            share = (mean - 1) / (long - 1) if long > 1 else 0.0
+        super().__init__(mean, ends((1 / long, 1 / short), workers, random), 2, columns)
+        self._which = ends((share,), workers, random)
+
+    def draw(self, bins: int) -> None:
+        super().draw(bins)
+        self._which.draw(bins, self._at.shape[1:])
+
+    def end(self, row: int) -> Numbers:
+        at = self._at
+        at -= self._ends.of(row, at)
+        busy: Numbers = at[0] + at[1]
+        return busy
+
+    def _begin(self, row: int, count: Numbers) -> None:
+        long = self._which.of(row, count)
+        at = self._at
+        at[0] += long
+        at[1] += count
+        at[1] -= long
+
+
+class Ends(Protocol):
+    """Binomial numbers: how many of so many, each with the same chance."""
+
+    kind: type[np.generic]
+
+    def draw(self, bins: int, shape: tuple[int, ...]) -> None:
+        """Draw what the next bins need."""
+
+    def of(self, row: int, count: Numbers) -> Numbers:
+        """Return how many of these."""
+
+
+def ends(chances: tuple[float, ...], workers: int, random: np.random.Generator, spread: float = 1.0) -> Ends:
+    """Return how many of so many end, a chance for each row: for few workers exactly, for many by the normal
+    approximation, its variance `spread` times the binomial one."""
+    if workers <= _MOST:
+        return _Few(chances, workers, random)
+    return _Many(chances[0], random, spread)
+
+
+class _Few:
+    kind: type[np.generic] = np.int64
+
+    def __init__(self, chances: tuple[float, ...], workers: int, random: np.random.Generator) -> None:
+        tables = [_binomial(chance, workers) for chance in chances]
+        self._table = np.concatenate(tables).ravel()
+        self._offset = np.arange(len(chances)) * tables[0].size
+        self._random = random
+        self._drawn: NDArray[np.int64] = np.zeros((0,), dtype=np.int64)
+
+    def draw(self, bins: int, shape: tuple[int, ...]) -> None:
+        drawn = self._random.integers(0, LEVELS, (bins, *shape), dtype=np.uint16).astype(np.int64)
+        self._drawn = drawn if len(self._offset) == 1 else drawn + self._offset[:, None]
+
+    def of(self, row: int, count: Numbers) -> Numbers:
+        place = count << _BITS
+        place += self._drawn[row]
+        return self._table.take(place)
+
+
+class _Many:
+    kind: type[np.generic] = np.float64
+
+    def __init__(self, chance: float, random: np.random.Generator, spread: float) -> None:
+        self._chance = chance
+        self._width = sqrt(chance * (1 - chance) * spread)
+        self._random = random
+        self._drawn: Floats = np.zeros((0,))
+
+    def draw(self, bins: int, shape: tuple[int, ...]) -> None:
+        self._drawn = self._random.standard_normal((bins, *shape))
+        self._drawn *= self._width
+
+    def of(self, row: int, count: Numbers) -> Numbers:
+        noise: Floats = np.sqrt(np.abs(count))
+        noise *= self._drawn[row]
+        noise += count * self._chance
+        return noise
+
+
+@lru_cache(maxsize=8)
+def _binomial(chance: float, most: int) -> NDArray[np.uint8]:
+    """Return for 0 to `most` jobs the binomial number at each of `LEVELS` equally likely levels."""
+    table = np.zeros((most + 1, LEVELS), dtype=np.uint8)
+    levels = (np.arange(LEVELS) + 0.5) / LEVELS
+    for count in range(1, most + 1):
+        hits = np.arange(count + 1)
+        if chance <= 0.0 or chance >= 1.0 - 1e-12:
+            table[count] = count if chance > 0.5 else 0
+            continue
+        logs = [
+            lgamma(count + 1) - lgamma(k + 1) - lgamma(count - k + 1) + k * log(chance) + (count - k) * log(1 - chance)
+            for k in range(count + 1)
+        ]
+        below = np.cumsum(np.exp(logs))
+        table[count] = hits[np.minimum(np.searchsorted(below, levels), count)]
+    return table
