@@ -68,7 +68,13 @@ if TYPE_CHECKING:
     from .explore.probe import Progress as Progress
     from .explore.probe import probe as probe
     from .explore.sameness import UnsteadyStory as UnsteadyStory
+    from .forecasting.advise import Advice as Advice
+    from .forecasting.advise import advise as advise
+    from .forecasting.forecast import Forecast as Forecast
+    from .forecasting.scenario import forecast as forecast
     from .rig import Rig as Rig
+    from .scenario.reading import ScenarioError as ScenarioError
+    from .scenario.scenario import Scenario as Scenario
     from .schedules.base import Schedule as Schedule
     from .schedules.cron import cron as cron
     from .schedules.fields import CronError as CronError
@@ -99,10 +105,15 @@ _HOMES = {
     "core.retry": "Retry exponential fixed linear",
     "core.timeline": "Instant",
     "explore.coverage": "Coverage",
+    "forecasting.advise": "Advice advise",
+    "forecasting.forecast": "Forecast",
+    "forecasting.scenario": "forecast",
     "explore.findings": "Finding Findings",
     "explore.probe": "LawError Progress probe",
     "explore.sameness": "UnsteadyStory",
     "rig": "Rig",
+    "scenario.reading": "ScenarioError",
+    "scenario.scenario": "Scenario",
     "steering.replay": "ReplayError",
     "schedules.base": "Schedule",
     "schedules.cron": "cron",

@@ -15,6 +15,7 @@ import click
 import ironclock as ic
 
 from ..core.timeline import Timeline
+from .forecast import forecast
 from .probe import probe
 
 if TYPE_CHECKING:
@@ -231,6 +232,7 @@ def _report(history: ic.History, screen: Console, width: int) -> None:
 
 
 main.add_command(probe)
+main.add_command(forecast)
 
 if __name__ == "__main__":
     main()

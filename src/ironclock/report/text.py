@@ -11,13 +11,15 @@ from rich.text import Text
 from ..core.durations import NS, spell
 from ..core.history import History
 from ..core.timeline import Timeline
-from .lives import Life, lives
+from .lives import Life, depths, lives
 
 _STYLES = {
     "done": "green", "dead": "bold red", "dropped": "yellow", "withdrawn": "yellow",
-    "running": "cyan", "ready": "cyan", "held": "cyan", "backing-off": "bright_magenta",
+    "running": "cyan", "ready": "cyan", "held": "cyan", "backing-off": "bright_magenta", "lost": "bold red",
 }  # fmt: skip
-_MARKS = {"done": "●", "dead": "✖", "dropped": "○", "withdrawn": "○"}
+_MARKS = {"done": "●", "dead": "✖", "dropped": "○", "withdrawn": "○", "lost": "✖"}
+_BARS = "▁▂▃▄▅▆▇█"
+_MANY = 40
 LEGEND = "· held or queued  █ attempt  ╌ backing off  ● done  ✖ dead letter  ○ given up"
 
 
@@ -41,16 +43,20 @@ def job_table(found: list[Life], timeline: Timeline) -> Table:
     return table
 
 
+def _scale(found: list[Life], width: int) -> tuple[int, int, int, int]:
+    """Return the first and the last instant of a chart, and how many columns its labels and its lines take."""
+    label = min(26, max(len(life.id) for life in found)) + 1
+    first = min(life.enqueued for life in found)
+    ends = [t.ended or t.started for life in found for t in life.tries]
+    ends += [life.due for life in found] + [life.closed or life.enqueued for life in found]
+    return first, max(max(ends), first + 1), label, max(20, width - label - 2)
+
+
 def timeline_rows(found: list[Life], timeline: Timeline, width: int) -> list[Text]:
     """Return one line a job, every line on the same scale, under an axis with its instants."""
     if not found:
         return []
-    label = min(26, max(len(life.id) for life in found)) + 1
-    span = max(20, width - label - 2)
-    first = min(life.enqueued for life in found)
-    ends = [t.ended or t.started for life in found for t in life.tries]
-    ends += [life.due for life in found] + [life.closed or life.enqueued for life in found]
-    last = max(max(ends), first + 1)
+    first, last, label, span = _scale(found, width)
 
     def column(ns: int) -> int:
         return min(span - 1, (ns - first) * (span - 1) // (last - first))
@@ -92,20 +98,56 @@ def _rounded(ns: int) -> str:
     return spell(max(1, ns // step * step))
 
 
-def run_report(history: History, width: int) -> RenderableType:
-    """Return the whole report of a history for a terminal `width` columns wide."""
-    found = lives(history, history.timeline)
+def depth_rows(found: list[Life], timeline: Timeline, width: int) -> list[Text]:
+    """Return one line a queue: how many of its jobs were ready and waited, the highest in each column."""
+    if not found:
+        return []
+    first, last, label, span = _scale(found, width)
+    rows = []
+    for queue, (instants, counts) in sorted(depths(found).items()):
+        columns = [0] * span
+        top = max(counts, default=0)
+        for place, (ns, count) in enumerate(zip(instants, counts, strict=True)):
+            until = instants[place + 1] if place + 1 < len(instants) else ns
+            begin, end = (min(span - 1, max(0, (at - first) * (span - 1) // (last - first))) for at in (ns, until))
+            for column in range(begin, end + 1):
+                columns[column] = max(columns[column], count)
+        words = f" {top:,} at most"
+        row = Text(printable(queue)[: max(4, label - 1 - len(words))] + words)
+        row.pad_right(max(0, label - len(row)))
+        for count in columns:
+            row.append(_BARS[min(7, (count * 8 - 1) // top)] if count else " ", style="cyan")
+        row.rstrip()
+        rows.append(row)
+    return rows
+
+
+def chosen(found: list[Life], most: int) -> list[Life]:
+    """Return at most so many jobs, those that did not go through first, in their order."""
+    if len(found) <= most:
+        return found
+    odd = sorted(range(len(found)), key=lambda n: (found[n].state == "done", len(found[n].tries) < 2, n))
+    return [found[n] for n in sorted(odd[:most])]
+
+
+def run_report(history: History, width: int, most: int = _MANY) -> RenderableType:
+    """Return the whole report of a history for a terminal `width` columns wide, with at most so many jobs."""
+    every = lives(history, history.timeline)
     counted: dict[str, int] = {}
-    for life in found:
+    for life in every:
         counted[life.state] = counted.get(life.state, 0) + 1
     total = ", ".join(f"{count} {state}" for state, count in sorted(counted.items()))
-    if not found:
+    if not every:
         return Text("The history holds no job.")
+    found = chosen(every, most)
+    rest = len(every) - len(found)
+    more = [Text(f"... and {rest:,} jobs more: --jobs shows more of them, --html all", style="dim")] if rest else []
     return Group(
-        Rule("Jobs", align="left", style="dim"), job_table(found, history.timeline),
+        Rule("Jobs", align="left", style="dim"), job_table(found, history.timeline), *more,
         Text(), Rule("Timeline", align="left", style="dim"), *timeline_rows(found, history.timeline, width),
         Text(LEGEND, style="dim"), Text(),
-        Text(f"{len(found)} jobs: {total}. {len(history)} entries, digest {history.digest()[:16]}."),
+        Rule("Ready jobs by queue", align="left", style="dim"), *depth_rows(every, history.timeline, width), Text(),
+        Text(f"{len(every)} jobs: {total}. {len(history)} entries, digest {history.digest()[:16]}."),
     )  # fmt: skip
 
 

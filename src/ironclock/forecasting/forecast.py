@@ -25,7 +25,7 @@ _MOST_BINS = 20_000_000
 
 
 class Forecast:
-    """What a plant's replications came to. Made by `forecast`."""
+    """What a plant's replications came to. Made by `ic.forecast`."""
 
     def __init__(self, plant: Plant, span: float, step: float, found: Mapping[str, Floats], courses: Courses) -> None:
         self.plant = plant
@@ -77,7 +77,7 @@ class Forecast:
         return f"<forecast of {self.replications} replications: backlog up to {peak:,.0f} in 95 of 100>"
 
 
-def forecast(
+def draw(
     plant: Plant, *, span: Duration = "24h", bin: Duration = "1s", replications: int = 200, seed: int = 0,
     progress: Callable[[float], None] | None = None,
 ) -> Forecast:  # fmt: skip

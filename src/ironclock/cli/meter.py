@@ -1,0 +1,39 @@
+"""Progress on one line of a terminal, once something has taken a second."""
+
+from __future__ import annotations
+
+import sys
+import time
+
+import click
+
+
+class Meter:
+    """Shows what share is done and about how long the rest takes; nothing where it is not a terminal."""
+
+    def __init__(self, what: str) -> None:
+        self._what = what
+        self._began = time.monotonic()
+        self._last = 0.0
+        self._shown = False
+        self._terminal = sys.stderr.isatty()
+
+    def __enter__(self) -> Meter:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._shown:
+            click.echo("\r" + " " * 78 + "\r", nl=False, err=True)
+
+    def show(self, share: float) -> None:
+        """Tell the share that is done."""
+        now = time.monotonic()
+        spent = now - self._began
+        if not self._terminal or spent < 1.0 or now - self._last < 0.1:
+            return
+        self._last = now
+        self._shown = True
+        left = f", about {spent / share * (1 - share):,.0f} s left" if share > 0.02 else ""
+        filled = round(share * 30)
+        line = f"{self._what} {'█' * filled}{'·' * (30 - filled)} {share:4.0%}{left}"
+        click.echo(f"\r{line}".ljust(79)[:79], nl=False, err=True)

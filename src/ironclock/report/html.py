@@ -1,0 +1,158 @@
+"""The report as one HTML page that needs nothing else: timeline, queue depth, jobs, and what laws say."""
+
+from __future__ import annotations
+
+import datetime as dt
+import html
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from ..core.history import History
+from ..core.laws import Breach, told
+from ..core.timeline import Timeline
+from .lives import Life, depths, lives
+
+_MS = 1_000_000
+_STATES = ("held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn", "lost")
+_HOUR = 3_600_000 * _MS
+
+
+def page(history: History, title: str, laws: Sequence[tuple[str, Sequence[Breach]]] = ()) -> str:
+    """Return a self-contained page about a history.
+
+    Parameters: `laws` are names of laws with what breaks each (nothing: it holds). Every text in it is escaped, and a
+    policy in the page forbids it to fetch anything.
+    """
+    found = lives(history, history.timeline)
+    counted: dict[str, int] = {}
+    for life in found:
+        counted[life.state] = counted.get(life.state, 0) + 1
+    tries = sum(len(life.tries) for life in found)
+    total = ", ".join(f"{count:,} {state}" for state, count in sorted(counted.items())) or "none"
+    summary = (
+        f"{len(found):,} jobs ({total}), {tries:,} attempts; zone {history.timeline.zone}; "
+        f"digest {history.digest()[:16]}"
+    )
+    return _part("page.html") % {
+        "title": html.escape(title), "summary": html.escape(summary), "css": _part("page.css"), "js": _part("page.js"),
+        "laws": _laws(laws, history), "data": _script(_data(found, history.timeline)),
+    }  # fmt: skip
+
+
+def _part(name: str) -> str:
+    return (Path(__file__).parent / "page" / name).read_text(encoding="utf-8")
+
+
+def _script(data: dict[str, Any]) -> str:
+    # Inside a script element no entity is read, and only "</" or "<!--" could end it.
+    text = json.dumps(data, ensure_ascii=False, separators=(",", ":"))
+    return text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029")
+
+
+def _laws(laws: Sequence[tuple[str, Sequence[Breach]]], history: History) -> str:
+    if not laws:
+        return ""
+    items = []
+    for name, breaches in laws:
+        shown = html.escape(name)
+        if not breaches:
+            items.append(f'<li><span class="holds">✓ {shown}</span> holds</li>')
+            continue
+        proof = html.escape("\n".join(told(breach, history).strip() for breach in breaches[:20]))
+        items.append(f'<li><span class="broken">✗ {shown}</span> is broken<pre>{proof}</pre></li>')
+    return f'<section aria-label="Laws"><h2>Laws</h2><ul class="laws">{"".join(items)}</ul></section>'
+
+
+class _Texts:
+    """Texts by number, each once."""
+
+    def __init__(self) -> None:
+        self.all: list[str] = []
+        self._known: dict[str, int] = {}
+
+    def of(self, text: str) -> int:
+        number = self._known.get(text)
+        if number is None:
+            number = self._known[text] = len(self.all)
+            self.all.append(text)
+        return number
+
+
+def _data(found: list[Life], timeline: Timeline) -> dict[str, Any]:
+    """Return the page's data, column by column; times in milliseconds since the start."""
+    start = min((life.enqueued for life in found), default=0) // _MS * _MS
+    texts, names, queues, workers, outcomes = _Texts(), _Texts(), _Texts(), _Texts(), _Texts()
+    states = [state for state in _STATES if any(life.state == state for life in found)]
+
+    def ms(ns: int) -> float | int:
+        off = ns - start
+        return off // _MS if off % _MS == 0 else round(off / _MS, 6)
+
+    jobs: dict[str, list[Any]] = {
+        key: [] for key in ("id", "name", "args", "queue", "enqueued", "due", "state", "error")
+    }
+    tries: dict[str, list[Any]] = {
+        key: [] for key in ("job", "number", "start", "end", "worker", "outcome", "error", "wait")
+    }
+    last = start
+    for number, life in enumerate(found):
+        jobs["id"].append(life.id)
+        jobs["name"].append(names.of(life.name))
+        jobs["args"].append(texts.of(life.args) if life.args else -1)
+        jobs["queue"].append(queues.of(life.queue))
+        jobs["enqueued"].append(ms(life.enqueued))
+        jobs["due"].append(ms(life.due))
+        jobs["state"].append(states.index(life.state))
+        jobs["error"].append(texts.of(life.error) if life.error and life.state != "done" else -1)
+        last = max(last, life.due, life.enqueued)
+        for one in life.tries:
+            tries["job"].append(number)
+            tries["number"].append(one.number)
+            tries["start"].append(ms(one.started))
+            tries["end"].append(-1 if one.ended is None else ms(one.ended))
+            tries["worker"].append(workers.of(one.worker))
+            tries["outcome"].append(outcomes.of(one.outcome))
+            tries["error"].append(texts.of(one.error) if one.error else -1)
+            tries["wait"].append(-1 if one.wait is None else ms(one.wait + start))
+            last = max(last, one.ended or one.started)
+    _in_order(workers, tries["worker"])
+    depth = depths(found)
+    lines = []
+    for queue in queues.all:
+        at, count = depth.get(queue, ([], []))
+        lines.append({"at": [ms(ns) for ns in at], "count": count, "top": max(count, default=0)})
+    return {
+        "start": start // _MS, "last": ms(last), "offsets": _offsets(timeline, start, last), "texts": texts.all,
+        "names": names.all, "queues": queues.all, "workers": workers.all, "states": states, "outcomes": outcomes.all,
+        "jobs": jobs, "tries": tries, "depth": lines,
+    }  # fmt: skip
+
+
+def _in_order(workers: _Texts, numbers: list[int]) -> None:
+    """Put the workers into the order of their names, w2 before w10."""
+
+    def key(number: int) -> tuple[str, int, str]:
+        name = workers.all[number]
+        head = name.rstrip("0123456789")
+        return head, int(name[len(head) :] or 0), name
+
+    order = sorted(range(len(workers.all)), key=key)
+    place = {old: new for new, old in enumerate(order)}
+    workers.all[:] = [workers.all[old] for old in order]
+    numbers[:] = [place[number] for number in numbers]
+
+
+def _offsets(timeline: Timeline, start: int, last: int) -> list[list[int]]:
+    """Return the zone's offsets from UTC within a span, each with the instant from which it holds, in milliseconds."""
+
+    def offset(ns: int) -> int:
+        return int((timeline.at(ns).utcoffset() or dt.timedelta()).total_seconds() * 1000)
+
+    made = [[0, offset(start)]]
+    step = max(_HOUR // 2, (last - start) // 20_000)
+    for at in range(start // step * step + step, last + 1, step):
+        if offset(at) != made[-1][1]:
+            made.append([(at - start) // _MS, offset(at)])
+    return made
