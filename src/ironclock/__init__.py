@@ -72,6 +72,11 @@ if TYPE_CHECKING:
     from .forecasting.advise import advise as advise
     from .forecasting.forecast import Forecast as Forecast
     from .forecasting.scenario import forecast as forecast
+    from .logs.history import log_history as log_history
+    from .logs.rows import LogError as LogError
+    from .report.approved import NotApproved as NotApproved
+    from .report.compare import Comparison as Comparison
+    from .report.compare import compare as compare
     from .rig import Rig as Rig
     from .scenario.reading import ScenarioError as ScenarioError
     from .scenario.scenario import Scenario as Scenario
@@ -111,6 +116,10 @@ _HOMES = {
     "explore.findings": "Finding Findings",
     "explore.probe": "LawError Progress probe",
     "explore.sameness": "UnsteadyStory",
+    "logs.history": "log_history",
+    "logs.rows": "LogError",
+    "report.approved": "NotApproved",
+    "report.compare": "Comparison compare",
     "rig": "Rig",
     "scenario.reading": "ScenarioError",
     "scenario.scenario": "Scenario",

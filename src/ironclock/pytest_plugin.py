@@ -30,6 +30,10 @@ def pytest_addoption(parser: pytest.Parser) -> None:
         "--ironclock-save", metavar="DIR", default=None,
         help="keep the history of every failed test that used a rig in this directory, as JSON Lines",
     )  # fmt: skip
+    group.addoption(
+        "--ironclock-approve", action="store_true",
+        help="take the histories that rig.matches(...) is asked about for right, and write them",
+    )  # fmt: skip
 
 
 def pytest_configure(config: pytest.Config) -> None:
@@ -95,7 +99,10 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
     item.stash[_rigs] = found
 
     def note(rig: Rig) -> None:
+        from .report.approved import Approval
+
         found.append(weakref.ref(rig))
+        rig.approval = Approval(item.path.parent, bool(item.config.getoption("--ironclock-approve")))
 
     observers.append(note)
     try:

@@ -34,6 +34,7 @@ from .schedules.timetable import Timetable
 from .steered import Steered
 
 if TYPE_CHECKING:
+    from .report.approved import Approval
     from .steering.replay import Replay
 
 _USUAL = Policy()
@@ -84,6 +85,8 @@ class Rig(Steered):
         self._readers: Readers | None = None
         self._replay: Replay | None = None
         self._thread: int | None = None
+        self.approval: Approval | None = None
+        """Where approved histories are, and whether this one is to become one; set by the pytest plugin."""
         self._held = 0  # entered on the test's behalf, so that one more `with rig:` is no mistake
         for observer in observers:
             observer(self)
@@ -264,6 +267,15 @@ class Rig(Steered):
         if self._replay is not None:
             self._replay.must_fit()
         check(laws, self.world)
+
+    def matches(self, path: str) -> None:
+        """Raise `NotApproved`, saying what differs, unless the history so far is the approved one in a file.
+
+        The file is looked for beside the test, and written where pytest runs with ``--ironclock-approve``.
+        """
+        from .report.approved import Approval, must_match
+
+        must_match(self.history, path, self.approval or Approval())
 
     # --- entering -----------------------------------------------------------------------------------
 

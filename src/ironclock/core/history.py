@@ -245,8 +245,18 @@ class History(Sequence[Entry]):
             raise HistoryError(f"cannot write the history to {os.fspath(path)}: {error.strerror}") from error
 
     @classmethod
-    def load(cls, path: str | PathLike[str]) -> History:
-        """Read what `save` wrote; raise `HistoryError` naming the file and line of what cannot be read."""
+    def of_entries(cls, timeline: Timeline, entries: list[Entry], seed: object = 0) -> History:
+        """Return a history that holds these entries, which are in order."""
+        made = cls(timeline, seed)
+        made._loaded = entries
+        return made
+
+    @classmethod
+    def load(cls, path: str | PathLike[str], torn: list[str] | None = None) -> History:
+        """Read what `save` wrote; raise `HistoryError` naming the file and line of what cannot be read.
+
+        Where `torn` is given, whole lines are read, and the others named in it: a file may be half written.
+        """
         import os
 
         name = os.fspath(path)
@@ -260,20 +270,18 @@ class History(Sequence[Entry]):
             raise HistoryError(f'{name}:1: no saved history (its first line has no "format": "{FORMAT}")')
         if head.get("version") != VERSION:
             raise HistoryError(f"{name}:1: history version {head.get('version')!r}; this release reads {VERSION}")
-        history = cls(Timeline(str(head.get("zone", "UTC"))), head.get("seed", 0))
-        history._loaded = []
+        timeline = Timeline(str(head.get("zone", "UTC")))
+        entries: list[Entry] = []
         for number, text in enumerate(lines[1:], 2):
             if not text and number == len(lines):
                 break
-            line = _json(text, name, number)
             try:
-                ns, what = line.pop("ns"), line.pop("what")
-                line.pop("at", None)
-                job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
-                history._loaded.append(Entry(history.timeline, ns, what, job, kind, attempt, line))
-            except (KeyError, TypeError, OverflowError) as error:
-                raise HistoryError(f"{name}:{number}: an entry without a usable {error}") from None
-        return history
+                entries.append(_entry_of(_json(text, name, number), timeline, name, number))
+            except HistoryError as error:
+                if torn is None:
+                    raise
+                torn.append(str(error))
+        return cls.of_entries(timeline, entries, head.get("seed", 0))
 
     def frame(self) -> pandas.DataFrame:
         """Return a pandas table, one row an entry (needs the extra ``ironclock[frame]``)."""
@@ -293,6 +301,16 @@ class History(Sequence[Entry]):
 
     def __repr__(self) -> str:
         return f"<history of {len(self)} entries>"
+
+
+def _entry_of(line: dict[str, Any], timeline: Timeline, name: str, number: int) -> Entry:
+    try:
+        ns, what = line.pop("ns"), line.pop("what")
+        line.pop("at", None)
+        job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
+        return Entry(timeline, ns, what, job, kind, attempt, line)
+    except (KeyError, TypeError, OverflowError) as error:
+        raise HistoryError(f"{name}:{number}: an entry without a usable {error}") from None
 
 
 def _json(text: str, name: str, number: int) -> dict[str, Any]:

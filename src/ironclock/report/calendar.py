@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from ..core.timeline import Timeline
 from ..schedules.base import Schedule
 
 
-def icalendar(name: str, instants: Iterable[int], stamp_ns: int) -> str:
-    """Return an iCalendar with one event an instant (nanoseconds since the epoch), in UTC.
+def icalendar(name: str | Sequence[str], instants: Iterable[int], stamp_ns: int) -> str:
+    """Return an iCalendar with one event an instant (nanoseconds since the epoch), in UTC. `name` is that of all, or
+    there is one for each.
 
     Source: RFC 5545, 3.4 (objects), 3.1 (lines of at most 75 octets), 3.3.11 (text).
     """
@@ -19,12 +20,15 @@ def icalendar(name: str, instants: Iterable[int], stamp_ns: int) -> str:
     def form(ns: int) -> str:
         return utc.at(ns).strftime("%Y%m%dT%H%M%SZ")
 
-    text = name.replace("\\", "\\\\").replace(";", "\\;").replace(",", "\\,").replace("\n", "\\n")
+    def text(words: str) -> str:
+        words = "".join(c if c.isprintable() or c == "\n" else repr(c)[1:-1] for c in words)
+        return words.replace("\\", "\\\\").replace(";", "\\;").replace(",", "\\,").replace("\n", "\\n")
+
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Iron Clock//schedule//EN"]
     for number, ns in enumerate(instants, 1):
         lines += [
             "BEGIN:VEVENT", f"UID:{form(ns)}-{number}@ironclock.invalid", f"DTSTAMP:{form(stamp_ns)}",
-            f"DTSTART:{form(ns)}", f"SUMMARY:{text}", "END:VEVENT",
+            f"DTSTART:{form(ns)}", f"SUMMARY:{text(name if isinstance(name, str) else name[number - 1])}", "END:VEVENT",
         ]  # fmt: skip
     lines.append("END:VCALENDAR")
     return "".join(_folded(line) + "\r\n" for line in lines)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import gc
 import html
 import json
 from collections.abc import Sequence
@@ -17,6 +18,7 @@ from .lives import Life, depths, lives
 _MS = 1_000_000
 _STATES = ("held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn", "lost")
 _HOUR = 3_600_000 * _MS
+_SMALL = 20_000
 
 
 def page(history: History, title: str, laws: Sequence[tuple[str, Sequence[Breach]]] = ()) -> str:
@@ -25,16 +27,26 @@ def page(history: History, title: str, laws: Sequence[tuple[str, Sequence[Breach
     Parameters: `laws` are names of laws with what breaks each (nothing: it holds). Every text in it is escaped, and a
     policy in the page forbids it to fetch anything.
     """
+    # A long history makes hundreds of thousands of small objects and no garbage; the collector need not look at them.
+    collecting = gc.isenabled()
+    gc.disable()
+    try:
+        return _page(history, title, laws)
+    finally:
+        if collecting:
+            gc.enable()
+
+
+def _page(history: History, title: str, laws: Sequence[tuple[str, Sequence[Breach]]]) -> str:
     found = lives(history, history.timeline)
     counted: dict[str, int] = {}
     for life in found:
         counted[life.state] = counted.get(life.state, 0) + 1
     tries = sum(len(life.tries) for life in found)
     total = ", ".join(f"{count:,} {state}" for state, count in sorted(counted.items())) or "none"
-    summary = (
-        f"{len(found):,} jobs ({total}), {tries:,} attempts; zone {history.timeline.zone}; "
-        f"digest {history.digest()[:16]}"
-    )
+    summary = f"{len(found):,} jobs ({total}), {tries:,} attempts; zone {history.timeline.zone}"
+    if len(history) <= _SMALL:  # for more the digest takes longer than all the rest
+        summary += f"; digest {history.digest()[:16]}"
     return _part("page.html") % {
         "title": html.escape(title), "summary": html.escape(summary), "css": _part("page.css"), "js": _part("page.js"),
         "laws": _laws(laws, history), "data": _script(_data(found, history.timeline)),

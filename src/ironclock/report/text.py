@@ -43,20 +43,21 @@ def job_table(found: list[Life], timeline: Timeline) -> Table:
     return table
 
 
-def _scale(found: list[Life], width: int) -> tuple[int, int, int, int]:
+def _scale(found: list[Life], width: int, names: list[str]) -> tuple[int, int, int, int]:
     """Return the first and the last instant of a chart, and how many columns its labels and its lines take."""
-    label = min(26, max(len(life.id) for life in found)) + 1
+    label = min(30, max(len(name) for name in names)) + 1
     first = min(life.enqueued for life in found)
     ends = [t.ended or t.started for life in found for t in life.tries]
     ends += [life.due for life in found] + [life.closed or life.enqueued for life in found]
     return first, max(max(ends), first + 1), label, max(20, width - label - 2)
 
 
-def timeline_rows(found: list[Life], timeline: Timeline, width: int) -> list[Text]:
-    """Return one line a job, every line on the same scale, under an axis with its instants."""
+def timeline_rows(found: list[Life], timeline: Timeline, width: int, labels: list[str] | None = None) -> list[Text]:
+    """Return one line a job, every line on the same scale, under an axis with its instants. `labels` stand for ids."""
     if not found:
         return []
-    first, last, label, span = _scale(found, width)
+    names = [life.id for life in found] if labels is None else labels
+    first, last, label, span = _scale(found, width, names)
 
     def column(ns: int) -> int:
         return min(span - 1, (ns - first) * (span - 1) // (last - first))
@@ -67,7 +68,7 @@ def timeline_rows(found: list[Life], timeline: Timeline, width: int) -> list[Tex
     scale = f"a column is {_rounded((last - first) // span)}"
     middle = scale.center(max(0, span - len(left) - len(right)))
     rows = [Text(" " * label + left + middle + right, style="dim")]
-    for life in found:
+    for life, name in zip(found, names, strict=True):
         cells: list[tuple[str, str]] = [(" ", "")] * span
 
         def fill(since: int, until: int, mark: str, style: str, cells: list[tuple[str, str]] = cells) -> None:
@@ -84,7 +85,7 @@ def timeline_rows(found: list[Life], timeline: Timeline, width: int) -> list[Tex
             fill(attempt.started, last if attempt.ended is None else attempt.ended, "█", style)
         if life.closed is not None:
             cells[column(life.closed)] = (_MARKS.get(life.state, "?"), _STYLES.get(life.state, ""))
-        row = Text(printable(life.id)[: label - 1].ljust(label))
+        row = Text(printable(name)[: label - 1].ljust(label))
         for mark, style in cells:
             row.append(mark, style=style)
         row.rstrip()
@@ -102,7 +103,7 @@ def depth_rows(found: list[Life], timeline: Timeline, width: int) -> list[Text]:
     """Return one line a queue: how many of its jobs were ready and waited, the highest in each column."""
     if not found:
         return []
-    first, last, label, span = _scale(found, width)
+    first, last, label, span = _scale(found, width, [life.id for life in found])
     rows = []
     for queue, (instants, counts) in sorted(depths(found).items()):
         columns = [0] * span

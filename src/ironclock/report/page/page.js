@@ -67,7 +67,7 @@
 
   // --- the timeline --------------------------------------------------------------------------------
   const canvas = $("chart"), pen = canvas.getContext("2d");
-  let width = 0, height = 0, colours = {};
+  let width = 0, height = 0, body = 350, colours = {};
   const lay = () => {
     // Attempts by row, each in the order of their starts.
     byRow = [];
@@ -81,6 +81,8 @@
     }
     for (let i = 0; i < count; i++) if (shown[tries.job[i]]) byRow[rowOf(i)].push(i);
     for (const row of byRow) row.sort((a, b) => tries.start[a] - tries.start[b]);
+    body = Math.max(48, Math.min(350, byRow.length * rowHeight() + 4));
+    measure();
     view.top = Math.max(0, Math.min(view.top, byRow.length - fit()));
   };
   const rowHeight = () => view.rows === "worker" ? Math.max(10, Math.min(26, Math.floor(340 / Math.max(1, workers.length)))) : 16;
@@ -92,7 +94,7 @@
     for (const name of ["ink", "soft", "line", "panel", "done", "failed", "timed-out", "crashed", "cancelled", "running", "wait", "held", "focus", "depth"])
       colours[name] = style.getPropertyValue("--" + name).trim();
     const scale = window.devicePixelRatio || 1;
-    width = $("view").clientWidth; height = DEPTH + AXIS + 350;
+    width = $("view").clientWidth; height = DEPTH + AXIS + body;
     canvas.width = width * scale; canvas.height = height * scale; canvas.style.height = height + "px";
     pen.setTransform(scale, 0, 0, scale, 0, 0);
   };
@@ -119,7 +121,7 @@
     pen.fillStyle = colours.soft; pen.textAlign = "right";
     const lines = depth.filter((d, n) => queue === "" || n === +queue);
     const top = Math.max(1, ...lines.map((d) => d.top));
-    pen.fillText("ready jobs", LABEL - 8, 14); pen.fillText("at most " + top.toLocaleString("en"), LABEL - 8, 28);
+    pen.fillText("ready jobs", LABEL - 8, 14); pen.fillText("at most " + Math.max(0, ...lines.map((d) => d.top)).toLocaleString("en"), LABEL - 8, 28);
     pen.strokeStyle = colours.depth; pen.fillStyle = colours.depth;
     // The sum over the queues that are shown, the highest in each pixel column.
     const columns = new Float64Array(Math.max(1, Math.ceil(width - LABEL)));
@@ -310,8 +312,8 @@
     const item = document.createElement("span"), mark = document.createElement("i");
     mark.style.background = `var(--${kind})`; item.append(mark, kind); $("legend").append(item);
   }
-  measure(); filter();
-  window.addEventListener("resize", () => { measure(); lay(); draw(); });
+  filter();
+  window.addEventListener("resize", () => { lay(); draw(); });
   matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => { measure(); draw(); });
   document.documentElement.dataset.ready = "true";
 })();

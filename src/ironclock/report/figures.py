@@ -1,0 +1,153 @@
+"""Figures of a history as PNG: timeline, queue depth, retries, starts by hour (need the extra ``ironclock[plot]``)."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ..core.durations import NS, spell
+from ..core.history import History
+from ..core.timeline import Timeline
+from .lives import Life, depths, lives
+from .text import chosen, printable
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_COLOURS = {
+    "done": "#3b7f5c", "failed": "#b4562a", "timed-out": "#9a6a00", "crashed": "#a3224b", "cancelled": "#6b6f76",
+    "running": "#2f6f9f",
+}  # fmt: skip
+_MOST_ROWS = 40
+
+
+def draw_all(history: History, folder: str) -> list[str]:
+    """Draw every figure of a history into a folder, which is made; return the paths."""
+    import os
+
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot as plt
+
+    os.makedirs(folder, exist_ok=True)
+    found = lives(history, history.timeline)
+    drawings: dict[str, Callable[[Any, list[Life], Timeline], None]] = {
+        "timeline": _timeline, "depth": _depth, "retries": _retries, "hours": _hours,
+    }  # fmt: skip
+    made = []
+    for name, drawing in drawings.items():
+        figure, axes = plt.subplots(figsize=(12.8, 8.0 if name == "timeline" else 5.2), dpi=100, layout="constrained")
+        drawing(axes, found, history.timeline)
+        if name != "hours":
+            axes.grid(axis="x" if name == "timeline" else "both", color="0.9", linewidth=0.6)
+            axes.set_axisbelow(True)
+            axes.spines[["top", "right"]].set_visible(False)
+        path = os.path.join(folder, f"{name}.png")
+        figure.savefig(path)
+        plt.close(figure)
+        made.append(path)
+    return made
+
+
+def _moments(axes: Axes, timeline: Timeline) -> Callable[[int], float]:
+    """Let an axis show local time; return what turns nanoseconds into its numbers."""
+    from matplotlib import dates as mdates
+
+    zone: Any = timeline.zone
+    locator = mdates.AutoDateLocator(tz=zone, maxticks=9)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(mdates.ConciseDateFormatter(locator, tz=zone))  # type: ignore[no-untyped-call]
+    axes.set_xlabel(f"local time, {timeline.zone}")
+    return lambda ns: ns / (86_400 * NS)
+
+
+def _timeline(axes: Axes, found: list[Life], timeline: Timeline) -> None:
+    from matplotlib.patches import Patch
+
+    shown = chosen(found, _MOST_ROWS)
+    day = _moments(axes, timeline)
+    seen = set()
+    last = max((t.ended or t.started for life in shown for t in life.tries), default=0)
+    first = min((life.enqueued for life in shown), default=0)
+    least = max(last - first, 1) / 600  # as wide as can be seen
+    for row, life in enumerate(shown):
+        if life.since is None and life.tries:
+            axes.hlines(row, day(life.enqueued), day(life.tries[0].started), color="0.78", linewidth=2)
+        for one in life.tries:
+            end = one.ended if one.ended is not None else last
+            seen.add(one.outcome)
+            axes.broken_barh(
+                [(day(one.started), day(round(max(end - one.started, least))))], (row - 0.36, 0.72),
+                color=_COLOURS.get(one.outcome, "0.4"),
+            )  # fmt: skip
+            if one.wait is not None:
+                axes.hlines(row, day(end), day(end + one.wait), color="#8a80bd", linewidth=2, linestyle=(0, (2, 1)))
+    axes.set_yticks(range(len(shown)), [printable(life.id)[:30] for life in shown], fontsize=9)
+    axes.invert_yaxis()
+    handles = [Patch(color=_COLOURS.get(name, "0.4"), label=name) for name in sorted(seen)]
+    handles += [Patch(color="0.78", label="held or queued"), Patch(color="#8a80bd", label="backing off")]
+    axes.legend(handles=handles, loc="upper right", frameon=False, ncols=2, fontsize=9)
+    rest = len(found) - len(shown)
+    axes.set_title("Jobs and their attempts" + (f" ({rest:,} jobs more are not shown)" if rest else ""), loc="left")
+
+
+def _depth(axes: Axes, found: list[Life], timeline: Timeline) -> None:
+    day = _moments(axes, timeline)
+    end = max((life.closed or life.due for life in found), default=0)
+    for queue, (instants, counts) in sorted(depths(found).items()):
+        if instants:
+            at = [day(ns) for ns in (instants[0], *instants, max(end, instants[-1]))]
+            axes.step(at, [0, *counts, counts[-1]], where="post", linewidth=1.4, label=printable(queue))
+    axes.set_ylim(bottom=0)
+    axes.set_ylabel("ready jobs that wait")
+    if axes.get_legend_handles_labels()[1]:
+        axes.legend(frameon=False)
+    axes.set_title("Queue depth", loc="left")
+
+
+def _retries(axes: Axes, found: list[Life], timeline: Timeline) -> None:
+    counted: dict[str, dict[int, int]] = {}
+    for life in found:
+        mine = counted.setdefault(life.name, {})
+        mine[len(life.tries)] = mine.get(len(life.tries), 0) + 1
+    most = max((tries for mine in counted.values() for tries in mine), default=0)
+    low = [0.0] * (most + 1)
+    for name, mine in sorted(counted.items()):
+        heights = [float(mine.get(tries, 0)) for tries in range(most + 1)]
+        axes.bar(range(most + 1), heights, bottom=low, width=0.8, label=printable(name))
+        low = [a + b for a, b in zip(low, heights, strict=True)]
+    axes.set_xticks(range(most + 1))
+    axes.set_xlabel("attempts")
+    axes.set_ylabel("jobs")
+    if counted:
+        axes.legend(frameon=False)
+    waits = [t.wait for life in found for t in life.tries if t.wait is not None]
+    longest = (
+        f"; {len(waits):,} retries, the longest wait {spell(max(waits) // 1_000_000 * 1_000_000)}" if waits else ""
+    )
+    axes.set_title(f"Attempts a job{longest}", loc="left")
+
+
+def _hours(axes: Axes, found: list[Life], timeline: Timeline) -> None:
+    import numpy as np
+
+    names = sorted({life.name for life in found})
+    counts = np.zeros((max(1, len(names)), 24))
+    for life in found:
+        for one in life.tries:
+            moment: dt.datetime = timeline.at(one.started)
+            counts[names.index(life.name), moment.hour] += 1
+    image = axes.imshow(np.ma.masked_equal(counts, 0), aspect="auto", cmap="viridis_r", interpolation="nearest")
+    for row, hour in zip(*np.nonzero(counts), strict=True):
+        dark = counts[row, hour] > counts.max() / 2
+        axes.text(
+            hour, row, f"{counts[row, hour]:.0f}", ha="center", va="center", fontsize=8, color="w" if dark else "0.1"
+        )
+    axes.set_yticks(range(len(names)), [printable(name)[:30] for name in names])
+    axes.set_xticks(range(24), [f"{hour:02d}" for hour in range(24)])
+    axes.set_xlabel(f"hour of the day, {timeline.zone}")
+    axes.set_title("Attempts by the hour at which they start", loc="left")
+    if counts.any():
+        axes.figure.colorbar(image, ax=axes, label="attempts", pad=0.01)

@@ -1,0 +1,81 @@
+"""The picture of a comparison: the jobs that differ, before above after, on one scale."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from ..core.durations import NS
+from ..core.timeline import Timeline
+from .compare import Comparison
+from .lives import Life
+from .text import printable, timeline_rows
+
+_MOST = 20
+_COLOURS = {"done": "#3b7f5c", "failed": "#b4562a", "timed-out": "#9a6a00", "crashed": "#a3224b"}
+
+
+def rows(found: Comparison, timeline: Timeline, width: int, most: int = 8) -> list[Text]:
+    """Return the timeline of the jobs that differ, each before and after, for a terminal `width` columns wide."""
+    shown: list[Life] = []
+    labels: list[str] = []
+    for change in found.changes[:most]:
+        for mark, life in (("before", change.before), ("after", change.after)):
+            if life is not None:
+                shown.append(life)
+                labels.append(f"{mark:6} {change.job}")
+    return timeline_rows(shown, timeline, width, labels)
+
+
+def draw(found: Comparison, timeline: Timeline, path: str, names: tuple[str, str]) -> None:
+    """Draw the jobs that differ as PNG (needs the extra ``ironclock[plot]``)."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import dates as mdates
+    from matplotlib import pyplot as plt
+    from matplotlib.patches import Patch
+
+    changes = found.changes[:_MOST]
+    figure, axes = plt.subplots(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    lives = [life for change in changes for life in (change.before, change.after) if life is not None]
+    first = min((life.enqueued for life in lives), default=0)
+    last = max((t.ended or t.started for life in lives for t in life.tries), default=first + NS)
+    least = max(last - first, 1) / 600
+    day = 86_400 * NS
+    for number, change in enumerate(changes):
+        for life, offset in ((change.before, -0.2), (change.after, 0.2)):
+            if life is None:
+                continue
+            row = number + offset
+            for one in life.tries:
+                end = last if one.ended is None else one.ended
+                axes.broken_barh(
+                    [(one.started / day, max(end - one.started, least) / day)], (row - 0.15, 0.3),
+                    color=_COLOURS.get(one.outcome, "#2f6f9f"), alpha=0.55 if offset < 0 else 1.0,
+                    hatch="////" if offset < 0 else None, edgecolor="w" if offset < 0 else None, linewidth=0,
+                )  # fmt: skip
+                if one.wait is not None:
+                    axes.hlines(row, end / day, (end + one.wait) / day, color="#8a80bd", linewidth=1.5, linestyle=":")
+            if life.closed is not None:
+                axes.plot(life.closed / day, row, marker="o" if life.state == "done" else "x", color="0.15", ms=5)
+    zone = timeline.zone
+    locator = mdates.AutoDateLocator(tz=zone)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(mdates.ConciseDateFormatter(locator, tz=zone))  # type: ignore[no-untyped-call]
+    axes.set_yticks(range(len(changes)), [printable(change.job)[:36] for change in changes], fontsize=9)
+    axes.invert_yaxis()
+    axes.grid(axis="x", color="0.9", linewidth=0.6)
+    axes.set_axisbelow(True)
+    axes.spines[["top", "right"]].set_visible(False)
+    axes.legend(
+        handles=[Patch(facecolor="0.6", hatch="////", edgecolor="w", label=names[0]), Patch(color="0.3", label=names[1])],
+        loc="upper right", frameon=False,
+    )  # fmt: skip
+    rest = len(found.changes) - len(changes)
+    axes.set_title(
+        f"{len(found.changes):,} of {found.count:,} jobs differ" + (f"; {rest:,} are not shown" if rest else ""),
+        loc="left",
+    )
+    axes.set_xlabel(f"local time, {zone}")
+    figure.savefig(path)
+    plt.close(figure)
