@@ -1,4 +1,4 @@
-"""The command line: `ironclock demo`, `ironclock show` and `ironclock when`.
+"""The command line: the commands that are not long enough for a module of their own, and all others added.
 
 Exit codes: 0 as expected, 1 a broken expectation, 2 a command or file that cannot be used.
 """
@@ -15,8 +15,14 @@ import click
 import ironclock as ic
 
 from ..core.timeline import Timeline
+from .compare import compare
+from .completion import completion
+from .export import export
 from .forecast import forecast
+from .logs import check, estimate, log_options
+from .output import needing, shown_error, write
 from .probe import probe
+from .run import run
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -99,9 +105,35 @@ def mistakes(names: tuple[str, ...], listed: bool) -> None:
 @click.argument("file", type=click.Path())
 @click.option("--job", help="Tell the account of this one job, by its id.")
 @click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry.")
-def show(file: str, job: str | None, tell: bool) -> None:
-    """Show a history that was saved with `History.save`, `--save` or pytest's --ironclock-save."""
-    history = ic.History.load(file)
+@click.option("--jobs", default=40, show_default=True, type=click.IntRange(1), help="How many jobs are shown.")
+@click.option("--html", type=click.Path(dir_okay=False), help="Write the report as one HTML page.")
+@click.option("--png", type=click.Path(file_okay=False), metavar="FOLDER", help="Draw timeline, queue depth, retries "
+              "and starts by hour into this folder.")  # fmt: skip
+@click.option("--json", "as_json", is_flag=True, help="Print the jobs and their attempts as JSON Lines.")
+@log_options
+def show(
+    file: str, job: str | None, tell: bool, jobs: int, html: str | None, png: str | None, as_json: bool,
+    columns: tuple[str, ...], outcomes: tuple[str, ...], mapping: str | None, zone: str | None,
+) -> None:  # fmt: skip
+    """Show a history that was saved with `History.save`, `--save` or pytest's --ironclock-save, or a log.
+
+    Without an option it prints the jobs, their timeline with waits drawn to scale, and the queues' depth.
+    """
+    from . import histories
+
+    history = histories.read(file, columns, outcomes, mapping, zone)
+    if html is not None or png is not None:
+        _write_report(history, file, html, png)
+        return
+    if as_json:
+        import json
+        from dataclasses import asdict
+
+        from ..report.lives import lives
+
+        for life in lives(history, history.timeline):
+            click.echo(json.dumps({key: value for key, value in asdict(life).items() if key not in ("ready", "since")}))
+        return
     screen, width = _screen()
     if job is not None:
         from ..core.account import story_of
@@ -114,7 +146,21 @@ def show(file: str, job: str | None, tell: bool) -> None:
     elif tell:
         screen.print(history.story(), markup=False, soft_wrap=True)
     else:
-        _report(history, screen, width)
+        _report(history, screen, width, jobs)
+
+
+def _write_report(history: ic.History, file: str, html: str | None, png: str | None) -> None:
+    if html is not None:
+        from ..report.html import page
+
+        write(html, page(history, file))
+        click.echo(f"wrote {html}")
+    if png is not None:
+        with needing("plot"), shown_error(png):
+            from ..report.figures import draw_all
+
+            for path in draw_all(history, png):
+                click.echo(f"wrote {path}")
 
 
 @main.command()
@@ -150,16 +196,12 @@ def when(
         from ..report.calendar import icalendar
 
         instants = list(itertools.islice(_firings(schedule, now), count))
-        _write(ics, icalendar(expression, instants, timeline.ns(present)))
+        write(ics, icalendar(expression, instants, timeline.ns(present)))
     if png is not None:
-        from ..report.calendar import year_map
+        with needing("plot"), shown_error(png):
+            from ..report.calendar import year_map
 
-        try:
             year_map(schedule, bound, timeline.at(now).year, expression, png)
-        except ImportError as error:
-            raise ic.IronClockError(f"--png needs {error.name}: pip install 'ironclock[plot]'") from None
-        except OSError as error:
-            raise ic.IronClockError(f"cannot write {png}: {error.strerror}") from None
     if as_json:
         for local, utc, remark in lines:
             click.echo(json.dumps({"local": local, "utc": utc, "remark": remark}))
@@ -179,14 +221,6 @@ def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:
     while at is not None:
         yield at
         at = schedule.next_ns(at)
-
-
-def _write(path: str, text: str) -> None:
-    try:
-        with open(path, "w", encoding="utf-8", newline="") as file:
-            file.write(text)
-    except OSError as error:
-        raise ic.IronClockError(f"cannot write {path}: {error.strerror}") from None
 
 
 @main.command()
@@ -225,14 +259,14 @@ def _screen() -> tuple[Console, int]:
     return screen, screen.width
 
 
-def _report(history: ic.History, screen: Console, width: int) -> None:
+def _report(history: ic.History, screen: Console, width: int, most: int = 40) -> None:
     from ..report.text import run_report
 
-    screen.print(run_report(history, width), width=width)
+    screen.print(run_report(history, width, most), width=width)
 
 
-main.add_command(probe)
-main.add_command(forecast)
+for command in (check, compare, completion, estimate, export, forecast, probe, run):
+    main.add_command(command)
 
 if __name__ == "__main__":
     main()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import re
 from collections.abc import Iterator
 
 from ..core.durations import NS, spell
@@ -14,6 +15,7 @@ from ..report.lives import Life, lives
 _MEASURED = 21
 """How many quantiles stand for the measured durations."""
 _FEW_JOBS = 30
+_BARE = re.compile("[A-Za-z0-9_-]+")
 
 
 def estimate(history: History, title: str = "Estimated from a log") -> str:
@@ -52,13 +54,14 @@ def _job(name: str, mine: list[Life]) -> Iterator[str]:
     ended = sum(one.ended is not None for one in tries)
     most = max(len(life.tries) for life in mine)
     waits = sorted(one.wait for one in tries if one.wait is not None)
-    yield f"[jobs.{json.dumps(name, ensure_ascii=False)}]"
+    yield f"[jobs.{name if _BARE.fullmatch(name) else json.dumps(name, ensure_ascii=False)}]"
     yield f"queue = {json.dumps(mine[0].queue, ensure_ascii=False)}"
     if took and took[-1] > 0:
         shown = (
             [took[round(n * (len(took) - 1) / (_MEASURED - 1))] for n in range(_MEASURED)] if len(took) > 1 else took
         )
-        yield f"takes = {{ measured = [{', '.join(json.dumps(spell(_rounded(ns))) for ns in shown)}] }}"
+        words = [json.dumps(spell(_rounded(ns))) for ns in shown]
+        yield f"takes = {words[0]}" if len(set(words)) == 1 else f"takes = {{ measured = [{', '.join(words)}] }}"
     if bad and ended:
         errors: dict[str, int] = {}
         for one in bad:

@@ -14,15 +14,6 @@ _ORDER = {
 }  # fmt: skip
 """What comes first of what a log gives the same instant."""
 _OF_AN_INSTANT = 4
-    "enqueued": 0,
-    "done": 1,
-    "failed": 1,
-    "timed-out": 1,
-    "crashed": 1,
-    "redelivered": 2,
-    "effect": 0,
-    "started": 3,
-}
 
 
 def log_history(

@@ -135,11 +135,11 @@ def _must_have(
 ) -> None:
     missing = [field for field in FIELDS if (field in NEEDED or field in given) and names[field] not in raw]
     if missing:
-        what = "; ".join(
-            f"{field} ({FIELDS[field]}) from {names[field]!r}: {nearest(names[field], map(str, raw))}"
-            for field in missing
+        what = ", ".join(f"{field} ({FIELDS[field]})" for field in missing)
+        raise LogError(
+            f"{path}:{line}: columns are missing: {what}. The log has {', '.join(map(str, raw))}. "
+            f"Say which is which: {' '.join(f'--column {field}=...' for field in missing)}"
         )
-        raise LogError(f"{path}:{line}: columns are missing. {what}. Say where it stands: --column {missing[0]}=...")
 
 
 def _row(
@@ -178,7 +178,7 @@ def to_instant(text: str, timeline: Timeline) -> int:
         number = float(text)
     except ValueError:
         return timeline.ns(text.replace(" ", "T", 1) if " " in text else text)
-    scale: int = next(scale for least, scale in _SCALES if abs(number) >= least)
+    scale: int = next((scale for least, scale in _SCALES if abs(number) >= least), NS)
     if text.isdigit():
         return int(text) * scale
     whole, _, rest = text.partition(".")

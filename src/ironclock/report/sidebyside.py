@@ -68,7 +68,9 @@ def draw(found: Comparison, timeline: Timeline, path: str, names: tuple[str, str
     axes.set_axisbelow(True)
     axes.spines[["top", "right"]].set_visible(False)
     axes.legend(
-        handles=[Patch(facecolor="0.6", hatch="////", edgecolor="w", label=names[0]), Patch(color="0.3", label=names[1])],
+        handles=[
+            Patch(facecolor="0.6", hatch="////", edgecolor="w", label=names[0]), Patch(color="0.3", label=names[1])
+        ],
         loc="upper right", frameon=False,
     )  # fmt: skip
     rest = len(found.changes) - len(changes)

@@ -45,6 +45,12 @@ class Source:
             raise ScenarioError(f"cannot read {path}: {error}") from None
         return cls(path, text)
 
+    def but(self, tables: dict[str, Any]) -> Source:
+        """Return the same source with other tables."""
+        made = object.__new__(Source)
+        made.name, made.tables, made._places = self.name, tables, self._places
+        return made
+
     def where(self, path: Iterable[str | int] = ()) -> str:
         """Return file, line and column of a path, or of the nearest that encloses it."""
         keys: Path = tuple(path)
@@ -97,11 +103,17 @@ def _problems(tables: dict[str, Any], where: Callable[[Iterable[str | int]], str
 def _deepest(error: Any) -> Any:
     """Of the alternatives that a value does not fit, take the one that it comes nearest to."""
     while error.validator in ("anyOf", "oneOf") and error.context:
-        best = max(error.context, key=lambda e: (len(e.absolute_path), e.validator == "required"))
+        best = max(error.context, key=lambda e: (len(e.absolute_path), _alike(e), e.validator == "required"))
         if best.validator == "type" and len(best.absolute_path) == len(error.absolute_path):
             return error
         error = best
     return error
+
+
+def _alike(error: Any) -> int:
+    """Return how many keys a table shares with what was expected of it."""
+    known = error.schema.get("properties", {}) if isinstance(error.schema, dict) else {}
+    return len(set(error.instance) & set(known)) if isinstance(error.instance, dict) else 0
 
 
 def _told(error: Any, where: Callable[[Iterable[str | int]], str]) -> Iterator[str]:

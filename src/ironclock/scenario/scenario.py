@@ -97,6 +97,19 @@ class Scenario:
         """Return its world, set up and not yet run. See `run`."""
         return World(self._source, self._folders, seed, load)
 
+    def with_policy(self, policy: str, among: Sequence[str], job: str | None = None) -> Scenario:
+        """Return this scenario with a policy of its own for a job: for the one that is named, or for every job that
+        has one of `among`. Raises `ScenarioError`."""
+        self._source.known("policies", policy)
+        tables = self._source.tables
+        if job is not None:
+            self._source.known("jobs", job)
+        chosen = [job] if job is not None else [n for n, t in tables["jobs"].items() if t.get("policy") in among]
+        if not chosen:
+            raise self._source.error(f"no job has one of the policies {' and '.join(among)}; say which job is meant")
+        jobs = {n: {**t, "policy": policy} if n in chosen else t for n, t in tables["jobs"].items()}
+        return Scenario(self._source.but({**tables, "jobs": jobs}), self._folders)
+
     def run(self, seed: int | str | None = None, load: float = 1.0) -> Ran:
         """Run it; return what came of it.
 

@@ -1,0 +1,33 @@
+"""`ironclock export`: a history in an open format."""
+
+from __future__ import annotations
+
+import click
+
+from . import histories
+from .logs import log_options
+from .output import needing, shown_error
+
+_FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")
+
+
+@click.command()
+@click.argument("history", type=click.Path())
+@click.argument("out", type=click.Path(dir_okay=False))
+@click.option("--as", "form", type=click.Choice(_FORMATS), help="The format; by the ending of OUT, where left out.")
+@log_options
+def export(
+    history: str, out: str, form: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...],
+    mapping: str | None, zone: str | None,
+) -> None:  # fmt: skip
+    """Write a saved HISTORY, or a log, in an open format to OUT.
+
+    .jsonl JSON Lines, .csv and .parquet a table of attempts, .trace.json Trace Event JSON for timeline viewers,
+    .otlp.json OpenTelemetry spans, .xml JUnit, .ics iCalendar.
+    """
+    from ..report.formats import export as written
+
+    found = histories.read(history, columns, outcomes, mapping, zone)
+    with needing("parquet"), shown_error(out):
+        name = written(found, out, form)
+    click.echo(f"wrote {out} ({name})")

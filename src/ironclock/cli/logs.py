@@ -1,0 +1,115 @@
+"""`ironclock check` and `ironclock estimate`: laws on the log of a real run, and a scenario estimated from it."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import click
+
+import ironclock as ic
+
+from . import histories
+from .output import screen, write
+
+
+def log_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Add the options that say how a log is read."""
+    for option in (
+        click.option("--column", "columns", multiple=True, metavar="FIELD=COLUMN", help="Which column holds what: "
+                     "job, name, queue, key, args, enqueued, due, attempt, started, ended, outcome, error, worker, "
+                     "effect."),
+        click.option("--outcome", "outcomes", multiple=True, metavar="WORD=OUTCOME", help="What a word of the log's "
+                     "outcome means: done, failed, timed-out, crashed or dead."),
+        click.option("--columns", "mapping", type=click.Path(), metavar="FILE", help="A TOML file that says this: "
+                     "[columns] and [outcomes] as above, and zone."),
+        click.option("--zone", help="The zone of times without an offset; UTC, where left out."),
+    ):  # fmt: skip
+        command = option(command)
+    return command
+
+
+@click.command()
+@click.argument("log", type=click.Path())
+@click.option("--laws", "laws", required=True, help="Where the laws are: FILE.toml with [[laws]], FILE.py or "
+              "FILE.py:NAME, or a module.")  # fmt: skip
+@click.option("--html", type=click.Path(dir_okay=False), help="Write the report, with the laws, as one HTML page.")
+@click.option("--junit", type=click.Path(dir_okay=False), help="Write the laws as JUnit XML, for CI.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
+@log_options
+def check(
+    log: str, laws: str, html: str | None, junit: str | None, as_json: bool, columns: tuple[str, ...],
+    outcomes: tuple[str, ...], mapping: str | None, zone: str | None,
+) -> None:  # fmt: skip
+    """Check laws on the LOG of a real run: a CSV or JSON Lines file with a row an attempt, or a saved history.
+
+    The columns are job, started and outcome at least; --column says where they have other names, or [columns] in the
+    file of the laws. Exit code 1 where a law is broken.
+    """
+    from ..core.laws import World, broken_by, told
+
+    if mapping is None and laws.endswith(".toml"):
+        mapping = laws
+    history = histories.read(log, columns, outcomes, mapping, zone)
+    world = World(history)
+    found = [(name, broken_by([law], world)) for name, law in histories.laws_from(laws)]
+    if html is not None:
+        from ..report.html import page
+
+        write(html, page(history, log, found))
+    if junit is not None:
+        from ..report.formats import junit as as_junit
+
+        cases = [(name, log, "\n".join(told(b, history).strip() for b in breaches)) for name, breaches in found]
+        write(junit, as_junit(log, cases))
+    if as_json:
+        rows = [{"law": name, "holds": not b, "breaches": [one.words for one in b]} for name, b in found]
+        click.echo(json.dumps(rows, indent=1, ensure_ascii=False))
+    else:
+        _show(history, found, log)
+    sys.exit(1 if any(breaches for _, breaches in found) else 0)
+
+
+def _show(history: ic.History, found: list[tuple[str, list[Any]]], log: str) -> None:
+    from rich.text import Text
+
+    from ..core.laws import told
+
+    console = screen()
+    jobs = sum(entry.what == "enqueued" for entry in history)
+    tries = sum(entry.what == "started" for entry in history)
+    console.print(Text(f"{log}: {jobs:,} jobs, {tries:,} attempts\n", style="dim"), soft_wrap=True)
+    for name, breaches in found:
+        if not breaches:
+            console.print(Text(f"✓ {name}", style="green"), soft_wrap=True)
+            continue
+        console.print(Text(f"✗ {name} is broken", style="bold red"), soft_wrap=True)
+        for breach in breaches[:5]:
+            console.print(Text(told(breach, history)), soft_wrap=True)
+        if len(breaches) > 5:
+            console.print(Text(f"  ... and {len(breaches) - 5:,} times more", style="dim"))
+
+
+@click.command()
+@click.argument("log", type=click.Path())
+@click.option("--out", type=click.Path(dir_okay=False), help="Write the scenario here; else it is printed.")
+@log_options
+def estimate(
+    log: str, out: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...], mapping: str | None,
+    zone: str | None,
+) -> None:  # fmt: skip
+    """Estimate a scenario from the LOG of a real run: durations, failure shares, rates by hour, retries, workers.
+
+    What comes out is a scenario file for `ironclock forecast` and `ironclock run`; read it, and change what you know
+    better.
+    """
+    from ..logs.estimate import estimate as estimated
+
+    text = estimated(histories.read(log, columns, outcomes, mapping, zone), f"Estimated from {log}")
+    if out is None:
+        click.echo(text, nl=False)
+    else:
+        write(out, text)
+        click.echo(f"wrote {out}; look at its day with: ironclock forecast {out}")

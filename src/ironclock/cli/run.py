@@ -1,0 +1,151 @@
+"""`ironclock run`: a scenario file, run and held against what it expects."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+import ironclock as ic
+
+from .output import screen, write
+
+if TYPE_CHECKING:
+    from ..scenario.scenario import Ran
+
+_LOOK_S = 0.3
+
+
+@click.command()
+@click.argument("file", type=click.Path(), required=False)
+@click.option("--seed", help="What every random choice follows from, in place of the file's own.")
+@click.option("--load", type=click.FloatRange(min=0, min_open=True), default=1.0, help="Multiply rates and counts.")
+@click.option("--jobs", type=click.IntRange(0), default=0, help="Show so many jobs, with their timeline.")
+@click.option("--save", type=click.Path(dir_okay=False), help="Keep the history here, as JSON Lines.")
+@click.option("--html", type=click.Path(dir_okay=False), help="Write the report as one HTML page.")
+@click.option("--junit", type=click.Path(dir_okay=False), help="Write the outcomes as JUnit XML, for CI.")
+@click.option("--watch", is_flag=True, help="Run again whenever the file, or Python code beside it, changes.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
+@click.option("--schema", is_flag=True, help="Print the JSON Schema of scenario files, and run nothing.")
+def run(
+    file: str | None, seed: str | None, load: float, jobs: int, save: str | None, html: str | None, junit: str | None,
+    watch: bool, as_json: bool, schema: bool,
+) -> None:  # fmt: skip
+    """Run a scenario FILE (TOML) in simulated time, and show what came of each thing that it expects.
+
+    Try it with examples/scenarios/harbour_outage.toml. Exit code 0: all as expected, 1: something is not, 2: the file
+    cannot be used; the error names line and column.
+    """
+    if schema:
+        click.echo(json.dumps(ic.Scenario.schema(), indent=1, ensure_ascii=False))
+        return
+    if file is None:
+        raise click.UsageError("Missing argument 'FILE'.")
+    if watch:
+        _watch(file)
+        return
+    from .evening import find_ferry_line
+
+    find_ferry_line()
+    scenario = ic.Scenario.load(file)
+    ran = scenario.run(_seed(seed), load)
+    if save is not None:
+        ran.history.save(save)
+    if junit is not None:
+        write(junit, _junit(ran))
+    if html is not None:
+        from ..report.html import page
+
+        laws = [(outcome.words, [ic.laws.Breach(outcome.found)] if outcome.found else []) for outcome in ran.outcomes]
+        write(html, page(ran.history, scenario.title, laws))
+    if as_json:
+        click.echo(json.dumps(_as_json(ran), indent=1, ensure_ascii=False))
+    else:
+        _show(ran, jobs)
+    sys.exit(0 if ran.met else 1)
+
+
+def _seed(text: str | None) -> int | str | None:
+    return int(text) if text is not None and text.lstrip("-").isdigit() else text
+
+
+def _show(ran: Ran, jobs: int) -> None:
+    from rich.text import Text
+
+    from ..report.text import run_report
+
+    console = screen()
+    console.print(Text(ran.scenario.title, style="bold"), soft_wrap=True)
+    if jobs:
+        console.print(run_report(ran.history, console.width, jobs), width=console.width)
+        console.print()
+    states: dict[str, int] = {}
+    for job in ran.rig.jobs():
+        states[job.state] = states.get(job.state, 0) + 1
+    total = ", ".join(f"{count:,} {state}" for state, count in sorted(states.items())) or "no jobs"
+    console.print(Text(f"{total}; now {ran.rig.now:%Y-%m-%d %H:%M:%S}, digest {ran.history.digest()[:16]}\n", "dim"))
+    for one in ran.outcomes:
+        if one.met:
+            console.print(Text(f"✓ {one.words}", style="green"), soft_wrap=True)
+            continue
+        console.print(Text(f"✗ {one.words}", style="bold red"), soft_wrap=True)
+        console.print(Text(f"  {ran.scenario.name}:{one.line}: {one.found}"), soft_wrap=True)
+    if ran.stopped:
+        console.print(Text(f"✗ {ran.stopped}", style="bold red"), soft_wrap=True)
+    if not ran.outcomes:
+        console.print(Text("The file expects nothing; write [[expect]].", style="yellow"))
+
+
+def _junit(ran: Ran) -> str:
+    from ..report.formats import junit
+
+    cases = [(one.words, f"{ran.scenario.name}:{one.line}", one.found) for one in ran.outcomes]
+    if ran.stopped:
+        cases.append(("the run comes to its end", f"{ran.scenario.name}:1", ran.stopped))
+    return junit(ran.scenario.title, cases)
+
+
+def _as_json(ran: Ran) -> dict[str, Any]:
+    return {
+        "file": ran.scenario.name, "title": ran.scenario.title, "met": ran.met, "stopped": ran.stopped,
+        "outcomes": [
+            {"words": one.words, "line": one.line, "met": one.met, "found": one.found} for one in ran.outcomes
+        ],
+        "jobs": [
+            {"id": job.id, "state": job.state, "attempts": job.tries, "queue": job.queue} for job in ran.rig.jobs()
+        ],
+        "digest": ran.history.digest(),
+    }  # fmt: skip
+
+
+def _watch(file: str) -> None:
+    """Run the file in a fresh process, so that changed code is imported anew, and again after each change."""
+    arguments = [argument for argument in sys.argv[1:] if argument != "--watch"]
+    seen: dict[Path, float] | None = None
+    try:
+        while True:
+            present = _changed_at(Path(file))
+            if present != seen:
+                seen = present
+                if sys.stdout.isatty():
+                    click.clear()
+                subprocess.run([sys.executable, "-m", "ironclock.cli.main", *arguments], check=False)
+                click.echo(f"\nwatching {file} and the code beside it; Ctrl-C ends this", err=True)
+            time.sleep(_LOOK_S)
+    except KeyboardInterrupt:
+        click.echo("", err=True)
+
+
+def _changed_at(file: Path) -> dict[Path, float]:
+    made = {}
+    for path in (file, *sorted(file.resolve().parent.rglob("*.py"))):
+        try:
+            made[path] = path.stat().st_mtime
+        except OSError:
+            continue
+    return made
