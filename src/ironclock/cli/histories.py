@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import importlib.util
 import sys
 import tomllib
@@ -27,20 +28,43 @@ def pairs(given: Sequence[str], option: str) -> dict[str, str]:
     return made
 
 
-def read(path: str, columns: Sequence[str] = (), outcomes: Sequence[str] = (), zone: str = "UTC") -> ic.History:
-    """Return the history in a file: a saved one, or the log of a real run. What cannot be read of it is said."""
+def read(
+    path: str, columns: Sequence[str] = (), outcomes: Sequence[str] = (), mapping: str | None = None,
+    zone: str | None = None,
+) -> ic.History:  # fmt: skip
+    """Return the history in a file: a saved one, or the log of a real run. What cannot be read of it is said.
+
+    `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``; what is given besides comes first.
+    """
     torn: list[str] = []
     if _is_saved(path):
         found = ic.History.load(path, torn)
     else:
+        kept = {} if mapping is None else _tables(mapping)
         found = ic.log_history(
-            path, columns=pairs(columns, "--column"), outcomes=pairs(outcomes, "--outcome"), zone=zone, torn=torn
-        )
+            path, columns={**_texts(kept, "columns", mapping), **pairs(columns, "--column")},
+            outcomes={**_texts(kept, "outcomes", mapping), **pairs(outcomes, "--outcome")},
+            zone=zone or str(kept.get("zone", "UTC")), torn=torn,
+        )  # fmt: skip
     for words in torn[:10]:
         click.echo(f"Warning: {words}", err=True)
     if len(torn) > 10:
         click.echo(f"Warning: ... and {len(torn) - 10:,} lines more could not be read", err=True)
     return found
+
+
+def _tables(path: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(Path(path).read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise ic.InputError(f"{path}: {error}") from None
+
+
+def _texts(tables: dict[str, Any], name: str, path: str | None) -> dict[str, str]:
+    table = tables.get(name, {})
+    if not isinstance(table, dict) or not all(isinstance(value, str) for value in table.values()):
+        raise ic.InputError(f"{path}: [{name}] maps one text to another")
+    return table
 
 
 def _is_saved(path: str) -> bool:
@@ -72,11 +96,7 @@ def laws_from(place: str) -> list[tuple[str, Any]]:
 def _toml_laws(path: str) -> Any:
     from ..scenario.expect import law_of
 
-    try:
-        tables = tomllib.loads(Path(path).read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise ic.InputError(f"{path}: {error}") from None
-    given = tables.get("laws")
+    given = _tables(path).get("laws")
     if not isinstance(given, list) or not given:
         raise ic.InputError(f'{path} has no [[laws]]; write [[laws]], law = "once_per_key", with = ["charge"]')
     for number, table in enumerate(given, 1):

@@ -81,7 +81,8 @@ class Source:
         """Raise `ScenarioError` where the file has no job, policy or queue of that name."""
         table = self.tables.get(kind, {})
         if name not in table:
-            raise self.error(f"no {kind.rstrip('s')} of this file is called {name!r}; {nearest(name, table)}", *path)
+            one = {"jobs": "job", "policies": "policy"}[kind]
+            raise self.error(f"no {one} of this file is called {name!r}; {nearest(name, table)}", *path)
 
 
 @cache
