@@ -178,10 +178,10 @@ def to_instant(text: str, timeline: Timeline) -> int:
         number = float(text)
     except ValueError:
         return timeline.ns(text.replace(" ", "T", 1) if " " in text else text)
-    scale: int = next((scale for least, scale in _SCALES if abs(number) >= least), NS)
+    scale = next((scale for least, scale in _SCALES if abs(number) >= least), NS)
     if text.isdigit():
         return int(text) * scale
     whole, _, rest = text.partition(".")
     if rest.isdigit() and whole.isdigit() and scale > 1:
-        return int(whole) * scale + int(rest) * scale // 10 ** len(rest)
+        return int(whole) * scale + int(rest) * scale // int(10 ** len(rest))
     return round(number * scale)

@@ -24,6 +24,11 @@ class Change:
     what: tuple[str, ...]
     """What changed, in words."""
 
+    @property
+    def ended_otherwise(self) -> bool:
+        """Whether it came to another end."""
+        return self.before is None or self.after is None or self.before.state != self.after.state
+
 
 @dataclass(frozen=True)
 class Comparison:
@@ -84,6 +89,10 @@ def compare(before: History, after: History) -> Comparison:
         what = tuple(_changes(first, second, shift))
         if what:
             changes.append(Change(name, first, second, what))
+    # What ended otherwise comes first; what only moved comes last.
+    changes.sort(
+        key=lambda change: (change.before is not None and change.after is not None, not change.ended_otherwise)
+    )
     done_before, done_after = _effects(before), _effects(after)
     effects = tuple(
         (name, done_before.get(name, 0), done_after.get(name, 0))

@@ -45,7 +45,7 @@ def job_table(found: list[Life], timeline: Timeline) -> Table:
 
 def _scale(found: list[Life], width: int, names: list[str]) -> tuple[int, int, int, int]:
     """Return the first and the last instant of a chart, and how many columns its labels and its lines take."""
-    label = min(30, max(len(name) for name in names)) + 1
+    label = min(36, max(len(name) for name in names)) + 1
     first = min(life.enqueued for life in found)
     ends = [t.ended or t.started for life in found for t in life.tries]
     ends += [life.due for life in found] + [life.closed or life.enqueued for life in found]
