@@ -124,6 +124,7 @@ class Scenario:
             with rig:
                 world.begin()
                 if run == "dry":
+                    rig.advance_to(rig.history.timeline.at(world.last))
                     rig.run_dry()
                 else:
                     rig.advance(to_ns(run, what="run") / 1e9 if not isinstance(run, str) else run)

@@ -53,7 +53,8 @@ class World:
             )  # fmt: skip
         self._engine = self.rig._engine
         self._timeline: Timeline = self._engine.timeline
-        self._start = self._engine.now
+        self._start = self.last = self._engine.now
+        """The last instant at which something is to happen by itself."""
         self.jobs: dict[str, JobType] = {}
         self._pools()
         for number, name in enumerate(tables.get("setup", ())):
@@ -72,6 +73,7 @@ class World:
     def begin(self) -> None:
         """Enqueue and call what is due at the start; plan the rest. To be called in the entered rig."""
         for at, act in sorted(self._later, key=lambda pair: pair[0]):
+            self.last = max(self.last, at)
             if at <= self._start:
                 act()
             else:
@@ -198,6 +200,8 @@ class World:
                 call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
             chance = self._engine.generator(f"arrivals:{number}")
             end = until if run != "dry" else rate.until or until
+            if run == "dry":
+                self.last = max(self.last, end)
             arrive(rate, self._start, chance, self._engine.plan, partial(self._put, call), end)
 
     def _schedules(self) -> None:
@@ -263,6 +267,8 @@ class World:
             if "by" not in rest:
                 raise InputError("jump_clock needs by: how far, such as '-5m'")
             faults.jump_clock(rest["by"], at=rest.get("at"))
+            if "at" in rest:
+                self.last = max(self.last, self._timeline.ns(rest["at"], what="at"))
             return
         if "between" not in rest:
             raise InputError(f"a fault of the kind {kind!r} needs between: from when until when")
