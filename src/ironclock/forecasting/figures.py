@@ -96,12 +96,12 @@ def recovery(
     """Return for each replication how long after the last outage's end, in seconds, the backlog is as low as it was
     before the first one began, and stays so for `CALM_S`; infinite where that is not within the span.
 
-    As low as before: not above its highest in the hour until then, nor above the number of workers.
+    As low as before: not above its highest in the hour until then by more than the number of workers.
     """
     begin, end = round(outages[0][0] / step), round(max(until for _, until in outages) / step)
     end = min(end, len(backlog))
     before = backlog[max(0, begin - round(_BEFORE_S / step)) : begin]
-    level = np.maximum(before.max(axis=0), workers) if len(before) else np.full(backlog.shape[1], workers)
+    level = before.max(axis=0) + workers if len(before) else np.full(backlog.shape[1], workers)
     calm = max(1, round(CALM_S / step))
     after = backlog[end:] > level
     made = np.full(backlog.shape[1], np.inf)
