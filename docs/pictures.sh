@@ -1,13 +1,13 @@
 #!/usr/bin/env bash
 # Takes the pictures in docs/screenshots in a real terminal window on a virtual screen.
-# Needs Debian's xvfb, xterm and imagemagick.
+# Needs Debian's xvfb, xterm, imagemagick and chromium.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 bin=${BIN:-.venv/bin}
 out=docs/screenshots
 work=$(mktemp -d)
 trap 'kill $screen 2>/dev/null || true; rm -rf "$work"' EXIT
-Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & screen=$!
+Xvfb :97 -noreset -screen 0 1280x800x24 >/dev/null 2>&1 & screen=$!
 export DISPLAY=:97
 sleep 1
 
@@ -20,7 +20,7 @@ picture() { # NAME COMMAND...: each command as one text, shown and run
     done
     echo sleep 30 >> "$work/$name.sh"
     xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x42+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/$name.sh" & window=$!
-    sleep 4
+    sleep "${WAIT:-4}"
     import -window root "$out/$name.png"
     kill $window
     wait $window 2>/dev/null || true
@@ -40,3 +40,21 @@ picture probe "probe examples/probing/waiting_list.py:one_free_seat"
 picture lint "lint tern_line.crontab --from 2031-01-01"
 "$bin/ironclock" when '*/20 5-22 * * mon-fri' --zone Atlantic/Faroe --from 2031-01-01 --count 1 \
     --png "$out/when-year.png" >/dev/null
+WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 12"
+WAIT=25 picture forecast "forecast examples/scenarios/manifest_day.toml --load 10"
+WAIT=6 picture check "check examples/logs/friday.csv --laws examples/logs/laws.toml"
+WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies patient hasty --jobs 6"
+sed 's/policy = "patient"/policy = "hasty"/; s/^title.*/title = "The same day, five attempts ten seconds apart"/' \
+    examples/scenarios/manifest_day.toml > hasty.toml
+"$bin/ironclock" forecast examples/scenarios/manifest_day.toml --against hasty.toml --load 3 --png "$out/forecast-two.png" \
+    >/dev/null || true
+"$bin/ironclock" run examples/scenarios/manifest_day.toml --save day.jsonl --html day.html >/dev/null
+"$bin/ironclock" run examples/scenarios/harbour_outage.toml --save outage.jsonl --html outage.html >/dev/null
+"$bin/ironclock" show outage.jsonl --png figures >/dev/null
+cp figures/timeline.png "$out/show-timeline.png"
+page() { # NAME FILE OPTIONS...: a page in a headless browser
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --virtual-time-budget=4000 \
+        --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "${@:3}" "file://$PWD/$2" >/dev/null 2>&1
+}
+page page outage.html
+page page-day day.html --blink-settings=preferredColorScheme=0

@@ -3,9 +3,16 @@
 from __future__ import annotations
 
 import re
+import shlex
+import subprocess
+import sys
+import tomllib
 from pathlib import Path
 
 import pytest
+
+import ironclock as ic
+from ironclock.cli.main import main
 
 ROOT = Path(__file__).parents[1]
 CONFTEST = """
@@ -77,6 +84,49 @@ def test_the_page_on_the_probe(number: int, capsys: pytest.CaptureFixture[str]) 
         assert said.startswith(blocks("docs/probe.md", "text")[0])
     for expected in re.findall(r"print\(.*\)  # (.*)", code[number]):
         assert said.strip() == expected
+
+
+@pytest.mark.parametrize(("page", "count"), [("scenario", 1), ("reports", 1), ("forecast", 1), ("howto", 3)])
+def test_code_on_the_other_pages(
+    page: str, count: int, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "examples").symlink_to(ROOT / "examples")
+    monkeypatch.chdir(tmp_path)
+    code = blocks(f"docs/{page}.md", "python")
+    assert len(code) == count
+    for block in code:
+        exec(compile(block, f"docs/{page}.md", "exec"), {"__name__": "page"})
+        said = capsys.readouterr().out
+        for expected in re.findall(r"print\(.*\)  # (.*)", block):
+            assert expected in said
+
+
+def test_scenarios_and_laws_on_the_pages_can_be_used() -> None:
+    (scenario,) = blocks("docs/scenario.md", "toml")
+    ran = ic.Scenario.loads(scenario).run()
+    ran.check()
+    assert len(ran.outcomes) == 2
+    (settings,) = blocks("docs/forecast.md", "toml")
+    assert settings in (ROOT / "examples/scenarios/manifest_day.toml").read_text(encoding="utf-8")
+    (laws,) = blocks("docs/reports.md", "toml")
+    assert set(tomllib.loads(laws)) == {"zone", "columns", "outcomes", "laws"}
+
+
+def test_commands_on_the_pages_exist() -> None:
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for line in re.findall(r"^ironclock (.*)$", page.read_text(encoding="utf-8"), re.MULTILINE):
+            name, *arguments = shlex.split(line.split(" > ")[0], comments=True)
+            command = main.commands[name]
+            known = {option for parameter in command.params for option in parameter.opts}
+            assert {a for a in arguments if a.startswith("--")} <= known, line
+
+
+def test_the_reference_is_what_the_docstrings_say(tmp_path: Path) -> None:
+    made = tmp_path / "reference.md"
+    subprocess.run([sys.executable, ROOT / "docs/reference.py", made], check=True)
+    assert made.read_text(encoding="utf-8") == (ROOT / "docs/reference.md").read_text(encoding="utf-8"), (
+        "run: python docs/reference.py"
+    )
 
 
 @pytest.mark.parametrize(

@@ -53,7 +53,7 @@ def test_attempts_are_geometric(fails: float) -> None:
 @pytest.mark.parametrize("many", [1, 400])
 def test_service_keeps_mean_and_variance(many: int) -> None:
     for mean, deviation in ((8.0, 8.0), (8.0, 3.0), (8.0, 0.0), (8.0, 14.0)):
-        columns, start = 4000, 100
+        columns, start = 2000, 500
         serving = service(mean, deviation, many * 200, columns, np.random.Generator(np.random.SFC64(1)))
         ends = np.zeros(start)
         serving.draw(start)

@@ -205,7 +205,7 @@ def test_logs_that_cannot_be_read(tmp_path: Path, text: str, options: dict[str, 
 
 
 def test_a_scenario_estimated_from_a_log_can_be_run(tmp_path: Path) -> None:
-    code, said, _ = run("estimate", LOGS / "friday.csv", "--columns", LOGS / "laws.toml", "--out", tmp_path / "e.toml")
+    code, _, _ = run("estimate", LOGS / "friday.csv", "--columns", LOGS / "laws.toml", "--out", tmp_path / "e.toml")
     assert code == 0
     scenario = ic.Scenario.load(tmp_path / "e.toml")
     ran = scenario.run()
