@@ -40,7 +40,7 @@ picture probe "probe examples/probing/waiting_list.py:one_free_seat"
 picture lint "lint tern_line.crontab --from 2031-01-01"
 "$bin/ironclock" when '*/20 5-22 * * mon-fri' --zone Atlantic/Faroe --from 2031-01-01 --count 1 \
     --png "$out/when-year.png" >/dev/null
-WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 12"
+WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 8"
 WAIT=25 picture forecast "forecast examples/scenarios/manifest_day.toml --load 10"
 WAIT=6 picture check "check examples/logs/friday.csv --laws examples/logs/laws.toml"
 WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies patient hasty --jobs 6"

@@ -49,7 +49,10 @@ def main(path: str) -> None:
     lines += ["## Errors, and other names", "", "| name | what it is |", "|---|---|"]
     lines += [f"| `ic.{name}` | {_first(getattr(ic, name))} |" for name in rest]
     lines += ["", "## Commands", ""]
-    for name, command in sorted(commands.commands.items()):
+    root = click.Context(commands)
+    for name in commands.list_commands(root):
+        command = commands.get_command(root, name)
+        assert command is not None
         text = command.get_help(
             click.Context(command, info_name=f"ironclock {name}", terminal_width=110, max_content_width=110)
         )

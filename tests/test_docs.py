@@ -9,6 +9,7 @@ import sys
 import tomllib
 from pathlib import Path
 
+import click
 import pytest
 
 import ironclock as ic
@@ -116,7 +117,8 @@ def test_commands_on_the_pages_exist() -> None:
     for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
         for line in re.findall(r"^ironclock (.*)$", page.read_text(encoding="utf-8"), re.MULTILINE):
             name, *arguments = shlex.split(line.split(" > ")[0], comments=True)
-            command = main.commands[name]
+            command = main.get_command(click.Context(main), name)
+            assert command is not None, line
             known = {option for parameter in command.params for option in parameter.opts}
             assert {a for a in arguments if a.startswith("--")} <= known, line
 

@@ -11,6 +11,7 @@ import click
 import ironclock as ic
 
 from . import histories
+from .meter import Meter
 from .output import needing, screen, shown_error
 
 if TYPE_CHECKING:
@@ -69,7 +70,8 @@ def _history(path: str) -> ic.History:
 
 
 def _ran(scenario: ic.Scenario) -> ic.History:
-    ran = scenario.run()
+    with Meter(f"running {scenario.title[:24]}") as meter:
+        ran = scenario.run(progress=meter.show)
     if ran.stopped:
         click.echo(f"Warning: {scenario.name}: {ran.stopped}", err=True)
     return ran.history

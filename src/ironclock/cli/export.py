@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from . import histories
-from .logs import log_options
+from .logoptions import log_options
 from .output import needing, shown_error
 
 _FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")

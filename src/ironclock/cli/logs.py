@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable
 from typing import Any
 
 import click
@@ -12,23 +11,8 @@ import click
 import ironclock as ic
 
 from . import histories
+from .logoptions import log_options
 from .output import screen, write
-
-
-def log_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Add the options that say how a log is read."""
-    for option in (
-        click.option("--column", "columns", multiple=True, metavar="FIELD=COLUMN", help="Which column holds what: "
-                     "job, name, queue, key, args, enqueued, due, attempt, started, ended, outcome, error, worker, "
-                     "effect."),
-        click.option("--outcome", "outcomes", multiple=True, metavar="WORD=OUTCOME", help="What a word of the log's "
-                     "outcome means: done, failed, timed-out, crashed or dead."),
-        click.option("--columns", "mapping", type=click.Path(), metavar="FILE", help="A TOML file that says this: "
-                     "[columns] and [outcomes] as above, and zone."),
-        click.option("--zone", help="The zone of times without an offset; UTC, where left out."),
-    ):  # fmt: skip
-        command = option(command)
-    return command
 
 
 @click.command()

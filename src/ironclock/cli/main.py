@@ -15,14 +15,8 @@ import click
 import ironclock as ic
 
 from ..core.timeline import Timeline
-from .compare import compare
-from .completion import completion
-from .export import export
-from .forecast import forecast
-from .logs import check, estimate, log_options
+from .logoptions import log_options
 from .output import needing, shown_error, write
-from .probe import probe
-from .run import run
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -32,8 +26,26 @@ if TYPE_CHECKING:
 _CONTEXT = {"help_option_names": ["-h", "--help"]}
 
 
+_ELSEWHERE = {
+    "check": "logs", "compare": "compare", "completion": "completion", "estimate": "logs", "export": "export",
+    "forecast": "forecast", "probe": "probe", "run": "run",
+}  # fmt: skip
+"""Commands in modules of their own, which are imported when they are asked for: `when` should answer at once."""
+
+
 class _Commands(click.Group):
     """Shows the library's own errors as one clear line, with exit code 2."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return sorted([*super().list_commands(ctx), *_ELSEWHERE])
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name in _ELSEWHERE:
+            from importlib import import_module
+
+            made: click.Command = getattr(import_module(f".{_ELSEWHERE[cmd_name]}", __package__), cmd_name)
+            return made
+        return super().get_command(ctx, cmd_name)
 
     def invoke(self, ctx: click.Context) -> Any:
         try:
@@ -264,9 +276,6 @@ def _report(history: ic.History, screen: Console, width: int, most: int = 40) ->
 
     screen.print(run_report(history, width, most), width=width)
 
-
-for command in (check, compare, completion, estimate, export, forecast, probe, run):
-    main.add_command(command)
 
 if __name__ == "__main__":
     main()

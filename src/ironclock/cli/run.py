@@ -13,6 +13,7 @@ import click
 
 import ironclock as ic
 
+from .meter import Meter
 from .output import screen, write
 
 if TYPE_CHECKING:
@@ -53,7 +54,8 @@ def run(
 
     find_ferry_line()
     scenario = ic.Scenario.load(file)
-    ran = scenario.run(_seed(seed), load)
+    with Meter("running") as meter:
+        ran = scenario.run(_seed(seed), load, meter.show)
     if save is not None:
         ran.history.save(save)
     if junit is not None:
@@ -62,7 +64,7 @@ def run(
         from ..report.html import page
 
         laws = [(outcome.words, [ic.laws.Breach(outcome.found)] if outcome.found else []) for outcome in ran.outcomes]
-        write(html, page(ran.history, scenario.title, laws))
+        write(html, page(ran.history, scenario.title, laws, "Expectations", ("as expected", "is not so")))
     if as_json:
         click.echo(json.dumps(_as_json(ran), indent=1, ensure_ascii=False))
     else:
@@ -84,11 +86,13 @@ def _show(ran: Ran, jobs: int) -> None:
     if jobs:
         console.print(run_report(ran.history, console.width, jobs), width=console.width)
         console.print()
-    states: dict[str, int] = {}
-    for job in ran.rig.jobs():
-        states[job.state] = states.get(job.state, 0) + 1
-    total = ", ".join(f"{count:,} {state}" for state, count in sorted(states.items())) or "no jobs"
-    console.print(Text(f"{total}; now {ran.rig.now:%Y-%m-%d %H:%M:%S}, digest {ran.history.digest()[:16]}\n", "dim"))
+    else:
+        states: dict[str, int] = {}
+        for job in ran.rig.jobs():
+            states[job.state] = states.get(job.state, 0) + 1
+        total = ", ".join(f"{count:,} {state}" for state, count in sorted(states.items())) or "no jobs"
+        words = f"{total}; now {ran.rig.now:%Y-%m-%d %H:%M:%S}, digest {ran.history.digest()[:16]}\n"
+        console.print(Text(words, style="dim"))
     for one in ran.outcomes:
         if one.met:
             console.print(Text(f"✓ {one.words}", style="green"), soft_wrap=True)

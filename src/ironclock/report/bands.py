@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 _BLOCKS = " ▁▂▃▄▅▆▇█"
 _COLOURS = ("#2f6f9f", "#b4562a")
+_LINES = ("-", (0, (4, 2)))
 
 
 def number(value: float) -> str:
@@ -89,7 +90,7 @@ def band_figure(forecasts: Sequence[tuple[str, Forecast]], path: str) -> None:
     figure, all_axes = plt.subplots(2, 2, figsize=(12.8, 8.0), dpi=100, layout="constrained", sharex=True)
     zone: Any = Timeline(forecasts[0][1].plant.zone).zone
     for axes, (name, label, summed) in zip(all_axes.flat, panels, strict=True):
-        for (title, found), colour in zip(forecasts, _COLOURS, strict=False):
+        for (title, found), colour, line in zip(forecasts, _COLOURS, _LINES, strict=False):
             course = getattr(found.courses, name)
             if name == "age":
                 course = course / 60
@@ -102,7 +103,7 @@ def band_figure(forecasts: Sequence[tuple[str, Forecast]], path: str) -> None:
             ends = found.plant.start_ns + (np.arange(len(course)) + 1) * round(found.courses.frame * NS)
             at = [timeline.at(int(ns)) for ns in ends]
             axes.fill_between(at, low, high, color=colour, alpha=0.25, linewidth=0)
-            axes.plot(at, middle, color=colour, linewidth=1.5, label=title)
+            axes.plot(at, middle, color=colour, linewidth=1.5, linestyle=line, label=title)
         for since, until in forecasts[0][1].plant.outages:
             timeline = Timeline(zone)
             start = forecasts[0][1].plant.start_ns
@@ -117,8 +118,8 @@ def band_figure(forecasts: Sequence[tuple[str, Forecast]], path: str) -> None:
         axes.xaxis.set_major_formatter(mdates.DateFormatter("%H:%M", tz=zone))  # type: ignore[no-untyped-call]
     handles, labels = all_axes.flat[0].get_legend_handles_labels()
     figure.legend(handles, labels, loc="outside upper left", ncols=2, frameon=False)
-    figure.suptitle(
-        "median, and 5 to 95 % of the replications; grey: an outage", x=0.99, ha="right", fontsize=10, color="0.35"
+    figure.supxlabel(
+        f"local time, {zone}; the median, and 5 to 95 % of the replications; grey: an outage", fontsize=10, color="0.35"
     )
     figure.savefig(path)
     plt.close(figure)

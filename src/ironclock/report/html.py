@@ -21,23 +21,27 @@ _HOUR = 3_600_000 * _MS
 _SMALL = 20_000
 
 
-def page(history: History, title: str, laws: Sequence[tuple[str, Sequence[Breach]]] = ()) -> str:
+def page(
+    history: History, title: str, laws: Sequence[tuple[str, Sequence[Breach]]] = (), heading: str = "Laws",
+    verdicts: tuple[str, str] = ("holds", "is broken"),
+) -> str:  # fmt: skip
     """Return a self-contained page about a history.
 
-    Parameters: `laws` are names of laws with what breaks each (nothing: it holds). Every text in it is escaped, and a
-    policy in the page forbids it to fetch anything.
+    Parameters: `laws` are names of laws, or whatever else is to hold, with what breaks each (nothing: it holds);
+    `heading` stands over them, and `verdicts` behind them. Every text in it is escaped, and a policy in the page
+    forbids it to fetch anything.
     """
     # A long history makes hundreds of thousands of small objects and no garbage; the collector need not look at them.
     collecting = gc.isenabled()
     gc.disable()
     try:
-        return _page(history, title, laws)
+        return _page(history, title, _laws(laws, history, heading, verdicts))
     finally:
         if collecting:
             gc.enable()
 
 
-def _page(history: History, title: str, laws: Sequence[tuple[str, Sequence[Breach]]]) -> str:
+def _page(history: History, title: str, laws: str) -> str:
     found = lives(history, history.timeline)
     counted: dict[str, int] = {}
     for life in found:
@@ -49,7 +53,7 @@ def _page(history: History, title: str, laws: Sequence[tuple[str, Sequence[Breac
         summary += f"; digest {history.digest()[:16]}"
     return _part("page.html") % {
         "title": html.escape(title), "summary": html.escape(summary), "css": _part("page.css"), "js": _part("page.js"),
-        "laws": _laws(laws, history), "data": _script(_data(found, history.timeline)),
+        "laws": laws, "data": _script(_data(found, history.timeline)),
     }  # fmt: skip
 
 
@@ -63,18 +67,22 @@ def _script(data: dict[str, Any]) -> str:
     return text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029")
 
 
-def _laws(laws: Sequence[tuple[str, Sequence[Breach]]], history: History) -> str:
+def _laws(
+    laws: Sequence[tuple[str, Sequence[Breach]]], history: History, heading: str, verdicts: tuple[str, str]
+) -> str:
     if not laws:
         return ""
+    good, bad = map(html.escape, verdicts)
     items = []
     for name, breaches in laws:
         shown = html.escape(name)
         if not breaches:
-            items.append(f'<li><span class="holds">✓ {shown}</span> holds</li>')
+            items.append(f'<li><span class="holds">✓ {shown}</span> {good}</li>')
             continue
         proof = html.escape("\n".join(told(breach, history).strip() for breach in breaches[:20]))
-        items.append(f'<li><span class="broken">✗ {shown}</span> is broken<pre>{proof}</pre></li>')
-    return f'<section aria-label="Laws"><h2>Laws</h2><ul class="laws">{"".join(items)}</ul></section>'
+        items.append(f'<li><span class="broken">✗ {shown}</span> {bad}<pre>{proof}</pre></li>')
+    title = html.escape(heading)
+    return f'<section aria-label="{title}"><h2>{title}</h2><ul class="laws">{"".join(items)}</ul></section>'
 
 
 class _Texts:

@@ -45,7 +45,7 @@ def job_table(found: list[Life], timeline: Timeline) -> Table:
 
 def _scale(found: list[Life], width: int, names: list[str]) -> tuple[int, int, int, int]:
     """Return the first and the last instant of a chart, and how many columns its labels and its lines take."""
-    label = min(36, max(len(name) for name in names)) + 1
+    label = min(40, max(len(name) for name in names)) + 1
     first = min(life.enqueued for life in found)
     ends = [t.ended or t.started for life in found for t in life.tries]
     ends += [life.due for life in found] + [life.closed or life.enqueued for life in found]
@@ -103,9 +103,11 @@ def depth_rows(found: list[Life], timeline: Timeline, width: int) -> list[Text]:
     """Return one line a queue: how many of its jobs were ready and waited, the highest in each column."""
     if not found:
         return []
-    first, last, label, span = _scale(found, width, [life.id for life in found])
+    lines = sorted(depths(found).items())
+    names = [f"{printable(queue)[:24]}  {max(counts, default=0):,} at most" for queue, (_, counts) in lines]
+    first, last, label, span = _scale(found, width, names)
     rows = []
-    for queue, (instants, counts) in sorted(depths(found).items()):
+    for name, (_, (instants, counts)) in zip(names, lines, strict=True):
         columns = [0] * span
         top = max(counts, default=0)
         for place, (ns, count) in enumerate(zip(instants, counts, strict=True)):
@@ -113,9 +115,7 @@ def depth_rows(found: list[Life], timeline: Timeline, width: int) -> list[Text]:
             begin, end = (min(span - 1, max(0, (at - first) * (span - 1) // (last - first))) for at in (ns, until))
             for column in range(begin, end + 1):
                 columns[column] = max(columns[column], count)
-        words = f" {top:,} at most"
-        row = Text(printable(queue)[: max(4, label - 1 - len(words))] + words)
-        row.pad_right(max(0, label - len(row)))
+        row = Text(name.ljust(label))
         for count in columns:
             row.append(_BARS[min(7, (count * 8 - 1) // top)] if count else " ", style="cyan")
         row.rstrip()

@@ -67,7 +67,7 @@ def _words(table: dict[str, Any]) -> str:
     if "law" in table:
         given = table.get("with", [])
         shown = [f"{k}={v!r}" for k, v in given.items()] if isinstance(given, dict) else map(repr, given)
-        return f"{table['law']}({', '.join(shown)}) holds"
+        return f"{table['law']}({', '.join(shown)})"
     who = table.get("job", "jobs")
     if "args" in table:
         who += f"({', '.join(map(repr, table['args']))})"

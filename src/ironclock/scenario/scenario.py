@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from os import PathLike, fspath
 from typing import Any
 
@@ -15,6 +15,8 @@ from .expect import Outcome, check
 from .parts import folders_of
 from .reading import ScenarioError, Source, schema
 from .world import World
+
+_STEPS = 100
 
 
 class Ran:
@@ -110,11 +112,14 @@ class Scenario:
         jobs = {n: {**t, "policy": policy} if n in chosen else t for n, t in tables["jobs"].items()}
         return Scenario(self._source.but({**tables, "jobs": jobs}), self._folders)
 
-    def run(self, seed: int | str | None = None, load: float = 1.0) -> Ran:
+    def run(
+        self, seed: int | str | None = None, load: float = 1.0, progress: Callable[[float], None] | None = None
+    ) -> Ran:
         """Run it; return what came of it.
 
-        Parameters: `seed` in place of the file's own; `load` what every rate and count is multiplied by. Raises
-        `ScenarioError` for a world that cannot be set up; an error of the library during the run ends it.
+        Parameters: `seed` in place of the file's own; `load` what every rate and count is multiplied by; `progress`
+        is told the share that is done. Raises `ScenarioError` for a world that cannot be set up; an error of the
+        library during the run ends it.
         """
         world = self.world(seed, load)
         rig = world.rig
@@ -123,11 +128,9 @@ class Scenario:
         try:
             with rig:
                 world.begin()
+                _advance(rig, world.last if run == "dry" else world.start + to_ns(run, what="run"), progress)
                 if run == "dry":
-                    rig.advance_to(rig.history.timeline.at(world.last))
                     rig.run_dry()
-                else:
-                    rig.advance(to_ns(run, what="run") / 1e9 if not isinstance(run, str) else run)
         except NotDry as error:
             stopped = str(error)
         except IronClockError as error:
@@ -141,6 +144,17 @@ class Scenario:
 
     def __repr__(self) -> str:
         return f"<scenario {self.name}: {len(self._source.tables['jobs'])} jobs>"
+
+
+def _advance(rig: Rig, until: int, progress: Callable[[float], None] | None) -> None:
+    """Advance to an instant, in steps where somebody wants to know how far it is: that changes nothing else."""
+    timeline = rig.history.timeline
+    start = timeline.ns(rig.now)
+    for step in range(1, _STEPS if progress is not None else 1):
+        rig.advance_to(timeline.at(start + (until - start) * step // _STEPS))
+        if progress is not None:
+            progress(step / _STEPS)
+    rig.advance_to(timeline.at(until))
 
 
 __all__ = ["Outcome", "Ran", "Scenario", "ScenarioError"]

@@ -53,7 +53,7 @@ class World:
             )  # fmt: skip
         self._engine = self.rig._engine
         self._timeline: Timeline = self._engine.timeline
-        self._start = self.last = self._engine.now
+        self.start = self.last = self._engine.now
         """The last instant at which something is to happen by itself."""
         self.jobs: dict[str, JobType] = {}
         self._pools()
@@ -74,7 +74,7 @@ class World:
         """Enqueue and call what is due at the start; plan the rest. To be called in the entered rig."""
         for at, act in sorted(self._later, key=lambda pair: pair[0]):
             self.last = max(self.last, at)
-            if at <= self._start:
+            if at <= self.start:
                 act()
             else:
                 self._engine.plan(at, lambda act: act(), act)
@@ -163,10 +163,10 @@ class World:
             raise InputError("give after or at, not both")
         if "at" in table:
             at = self._timeline.ns(instant_of(table["at"]), what="at")
-            if at < self._start:
-                raise InputError(f"at is {table['at']}, before the start, {self._timeline.text(self._start)}")
+            if at < self.start:
+                raise InputError(f"at is {table['at']}, before the start, {self._timeline.text(self.start)}")
             return at
-        return self._start + to_ns(table.get("after", 0), what="after")
+        return self.start + to_ns(table.get("after", 0), what="after")
 
     def _type(self, name: str, *path: str | int) -> JobType:
         self.source.known("jobs", name, *path)
@@ -190,7 +190,7 @@ class World:
 
     def _arrivals(self) -> None:
         run = self._tables.get("run", "dry")
-        until = self._start + (_DAY if run == "dry" else to_ns(run, what="run"))
+        until = self.start + (_DAY if run == "dry" else to_ns(run, what="run"))
         for number, table in enumerate(self._tables.get("arrivals", ())):
             type = self._type(table["job"], "arrivals", number, "job")
             with self.source.at("arrivals", number):
@@ -202,7 +202,7 @@ class World:
             end = until if run != "dry" else rate.until or until
             if run == "dry":
                 self.last = max(self.last, end)
-            arrive(rate, self._start, chance, self._engine.plan, partial(self._put, call), end)
+            arrive(rate, self.start, chance, self._engine.plan, partial(self._put, call), end)
 
     def _schedules(self) -> None:
         for name, table in self._tables.get("schedules", {}).items():
@@ -230,7 +230,7 @@ class World:
                     with self.source.at("flows", name, number):
                         flow.add(table.get("step", table["job"]), what, **more)
                 flow.check()
-                self._later.append((self._start, flow.start))
+                self._later.append((self.start, flow.start))
 
     def _faults(self) -> None:
         for number, table in enumerate(self._tables.get("faults", ())):

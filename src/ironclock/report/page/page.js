@@ -113,7 +113,7 @@
       pen.beginPath(); pen.moveTo(px, DEPTH + 4); pen.lineTo(px, height); pen.stroke();
       let label = step >= 60000 ? iso.slice(11, 16) : step >= 1000 ? iso.slice(11, 19) : iso.slice(11, 23);
       if (iso.slice(0, 10) !== day) { day = iso.slice(0, 10); label = iso.slice(5, 10) + " " + label; }
-      pen.fillText(label, px + 3, DEPTH + AXIS - 8);
+      if (px + 3 + pen.measureText(label).width <= width) pen.fillText(label, px + 3, DEPTH + AXIS - 8);
     }
   };
   const depths = () => {
