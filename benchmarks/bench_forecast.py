@@ -5,6 +5,8 @@ from __future__ import annotations
 import resource
 import time
 
+from turns import verdict
+
 import ironclock as ic
 from ironclock.core.spreads import spread_of
 from ironclock.forecasting.plant import Crew, Outage, Plant, Stream
@@ -31,11 +33,13 @@ def main() -> None:
     took = {}
     for name, plant in days.items():
         took[name] = min(day(*plant) for _ in range(3))
-        print(f"forecast of 24 h, 1 s bins, 200 replications; {name}: {took[name]:.2f} s (goal: 5 s)")
+        verdict(f"{took[name]:.2f} s: 24 h in 1 s bins, 200 replications, {name} (under 5 s)", took[name] < 5)
     few, _, many = took.values()
-    print(f"ten million jobs an hour against a thousand: {many / few:.2f} times the time (goal: about 1)")
+    verdict(
+        f"{many / few:.2f} times as long for ten million jobs an hour as for a thousand (under 1.5)", many / few < 1.5
+    )
     peaks = [resource.getrusage(who).ru_maxrss / 1e6 for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
-    print(f"memory: {sum(peaks):.2f} GB in both processes together at most (goal: 1 GB)")
+    verdict(f"{sum(peaks):.2f} GB in both processes together at most (under 1 GB)", sum(peaks) < 1)
 
 
 if __name__ == "__main__":

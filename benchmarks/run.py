@@ -10,8 +10,11 @@ import sys
 
 import bench_clock
 import bench_engine
+import bench_forecast
+import bench_forecast_accuracy
 import bench_import
 import bench_probe
+import bench_report
 import bench_schedules
 import bench_workers
 
@@ -22,6 +25,9 @@ PARTS = {
     "workers": bench_workers.main,
     "probe": bench_probe.main,
     "import": bench_import.main,
+    "report": bench_report.main,
+    "forecast": bench_forecast.main,
+    "forecast_accuracy": bench_forecast_accuracy.main,
 }
 
 if __name__ == "__main__":
