@@ -20,12 +20,15 @@ import exact
 
 import ironclock as ic
 from ironclock.core.spreads import spread_of
-from ironclock.forecasting.plant import Crew, Plant, Stream
-from ironclock.forecasting.plant import Outage as down
+from ironclock.forecasting.plant import Crew, Outage, Plant, Stream
 
 STEEP = ic.Retry(attempts=6, wait=ic.exponential("30s", cap="10m", jitter=0.1))
 FULL = ic.Retry(attempts=5, wait=ic.exponential("40s", cap="5m", jitter="full"))
 EVEN = ic.Retry(attempts=3, wait="1m")
+
+
+def _down(since: float, until: float, share: float, takes: float) -> Outage:
+    return Outage(since, until, share, takes)
 
 
 def one(takes: Any, rate: float, workers: int, **more: Any) -> tuple[list[Stream], Crew]:
@@ -39,9 +42,9 @@ PLANTS: dict[str, tuple[tuple[list[Stream], Crew], float]] = {
     "steady, log-normal": (one({"median": "4s", "p95": "15s"}, 0.6, 5), 14_400),
     "retries, full jitter": (one({"mean": "5s"}, 0.5, 5, fails=0.15, retry=FULL), 10_800),
     "retries, fixed wait": (one("4s", 0.6, 5, fails=0.3, retry=EVEN), 7_200),
-    "outage, fails at once": (one("2s", 1.0, 4, fails=0.01, retry=STEEP, outages=[down(1200, 2400, 1.0, 0)]), 7_200),
-    "outage, fails slowly": (one("2s", 1.0, 6, fails=0.01, retry=STEEP, outages=[down(1200, 2400, 1.0, 10)]), 10_800),
-    "half an outage": (one("3s", 0.8, 5, fails=0.02, retry=FULL, outages=[down(1200, 3000, 0.5, 5)]), 7_200),
+    "outage, fails at once": (one("2s", 1.0, 4, fails=0.01, retry=STEEP, outages=[_down(1200, 2400, 1.0, 0)]), 7_200),
+    "outage, fails slowly": (one("2s", 1.0, 6, fails=0.01, retry=STEEP, outages=[_down(1200, 2400, 1.0, 10)]), 10_800),
+    "half an outage": (one("3s", 0.8, 5, fails=0.02, retry=FULL, outages=[_down(1200, 3000, 0.5, 5)]), 7_200),
     "a burst": (one({"mean": "4s"}, 0.2, 10, bursts=[(600, 3000)], fails=0.02, retry=EVEN), 5_400),
     "everything at midnight": (one({"from": "1s", "to": "3s"}, 0.05, 8, bursts=[(1800, 4000)], retry=STEEP), 5_400),
     "timeouts": (one({"median": "4s", "p95": "14s"}, 0.5, 5, timeout=12.0, retry=EVEN), 10_800),

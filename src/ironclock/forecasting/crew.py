@@ -25,6 +25,7 @@ BLOCKS = (60, 30, 20, 10, 5, 2)
 """How many bins a block may be long; at most about as long as a retry waits."""
 _FINE = 30_000
 _PLENTY = 500.0
+_RATE_S = 10.0
 _STRETCH = 60
 """How many bins share a record of a line, and a call of the generator."""
 
@@ -299,8 +300,10 @@ class CrewLoop:
         made = np.zeros((self._bins, len(self._ranks.streams)))
         for k, stream in enumerate(self._ranks.streams):
             if callable(stream.rate):
-                middles = (np.arange(self._bins) + 0.5) * self._step
-                made[:, k] = [stream.rate(float(at)) for at in middles]
+                # A rate is taken to hold for ten seconds: asking for it at every bin would take longer than the rest.
+                apart = max(1, round(_RATE_S / self._step))
+                middles = (np.arange(-(-self._bins // apart)) + 0.5) * apart * self._step
+                made[:, k] = np.repeat([stream.rate(float(at)) for at in middles], apart)[: self._bins]
             else:
                 made[:, k] = stream.rate
         return made * self._step

@@ -7,6 +7,7 @@ Source: phase-type fits to two moments, H. C. Tijms, A First Course in Stochasti
 
 from __future__ import annotations
 
+import itertools
 from functools import lru_cache
 from math import lgamma, log, sqrt
 from typing import Any, Protocol, TypeAlias
@@ -21,9 +22,10 @@ Numbers: TypeAlias = "NDArray[Any]"
 
 Backlog: TypeAlias = "NDArray[np.float32]"
 
-_BITS = 16
-LEVELS = 1 << _BITS
-"""How finely the tables of binomial numbers are looked up."""
+_COARSE, _FINE = 14, 16
+"""How finely the tables of binomial numbers are looked up, in bits: coarsely where no chance is small, since a table
+that stays in the processor's cache is read much faster."""
+_SMALL = 0.02
 _MOST = 255
 """Up to how many workers the numbers are looked up; above that the normal approximation is as good."""
 _LONGEST_CHAIN = 16
@@ -149,19 +151,19 @@ class Phases:
     def work(self, row: int, coming: Floats, workers: Floats, waiting: Floats, backlog: Backlog) -> Floats:
         """Work off the crew's only queue for some bins."""
         kind = self._at.dtype
-        begun = np.empty(coming.shape, dtype=kind)
+        begun, left = np.empty(coming.shape, dtype=kind), np.empty(coming.shape, dtype=kind)
         wait, come = waiting.astype(kind), coming.astype(kind, copy=False)
-        end, begin, minimum = self.end, self._begin, np.minimum
+        end, begin, minimum, subtract = self.end, self._begin, np.minimum, np.subtract
         steady = bool((workers == workers[0]).all()) and workers[0] > 0
-        for number, size in enumerate(workers.astype(kind)):
-            at = row + number
-            wait += come[number]
-            starts = minimum(wait, size - end(at), out=begun[number])
+        sizes = workers.astype(kind)
+        for at, size, new, starts, rest in zip(itertools.count(row), sizes, come, begun, left, strict=False):
+            wait = wait + new
+            minimum(wait, size - end(at), out=starts)
             if not steady:
                 np.maximum(starts, 0, out=starts)
-            wait -= starts
+            wait = subtract(wait, starts, out=rest)
             begin(at, starts)
-            backlog[number] = wait
+        backlog[:] = left
         waiting[:] = wait
         made: Floats = begun.astype(float, copy=False)
         return made
@@ -202,6 +204,7 @@ class Parallel(Phases):
             share = (mean - 1) / (long - 1) if long > 1 else 0.0
         super().__init__(mean, ends((1 / long, 1 / short), workers, random), 2, columns)
         self._which = ends((share,), workers, random)
+        self._of_long, self._of_short = self._at
 
     def draw(self, bins: int) -> None:
         super().draw(bins)
@@ -210,15 +213,14 @@ class Parallel(Phases):
     def end(self, row: int) -> Numbers:
         at = self._at
         at -= self._ends.of(row, at)
-        busy: Numbers = at[0] + at[1]
+        busy: Numbers = self._of_long + self._of_short
         return busy
 
     def _begin(self, row: int, count: Numbers) -> None:
         long = self._which.of(row, count)
-        at = self._at
-        at[0] += long
-        at[1] += count
-        at[1] -= long
+        self._of_long += long
+        self._of_short += count
+        self._of_short -= long
 
 
 class Ends(Protocol):
@@ -245,20 +247,21 @@ class _Few:
     kind: type[np.generic] = np.int64
 
     def __init__(self, chances: tuple[float, ...], workers: int, random: np.random.Generator) -> None:
-        tables = [_binomial(chance, workers) for chance in chances]
+        self._bits = _COARSE if min(chances) >= _SMALL else _FINE
+        tables = [_binomial(chance, workers, 1 << self._bits) for chance in chances]
         self._table = np.concatenate(tables).ravel()
         self._offset = np.arange(len(chances)) * tables[0].size
         self._random = random
         self._drawn: NDArray[np.int64] = np.zeros((0,), dtype=np.int64)
 
     def draw(self, bins: int, shape: tuple[int, ...]) -> None:
-        drawn = self._random.integers(0, LEVELS, (bins, *shape), dtype=np.uint16).astype(np.int64)
+        drawn = self._random.integers(0, 1 << self._bits, (bins, *shape), dtype=np.uint16).astype(np.int64)
         self._drawn = drawn if len(self._offset) == 1 else drawn + self._offset[:, None]
 
     def of(self, row: int, count: Numbers) -> Numbers:
-        place = count << _BITS
+        place = count << self._bits
         place += self._drawn[row]
-        return self._table.take(place)
+        return self._table.take(place, mode="clip")
 
 
 class _Many:
@@ -282,10 +285,10 @@ class _Many:
 
 
 @lru_cache(maxsize=8)
-def _binomial(chance: float, most: int) -> NDArray[np.uint8]:
-    """Return for 0 to `most` jobs the binomial number at each of `LEVELS` equally likely levels."""
-    table = np.zeros((most + 1, LEVELS), dtype=np.uint8)
-    levels = (np.arange(LEVELS) + 0.5) / LEVELS
+def _binomial(chance: float, most: int, count_of_levels: int) -> NDArray[np.uint8]:
+    """Return for 0 to `most` jobs the binomial number at each of so many equally likely levels."""
+    table = np.zeros((most + 1, count_of_levels), dtype=np.uint8)
+    levels = (np.arange(count_of_levels) + 0.5) / count_of_levels
     for count in range(1, most + 1):
         hits = np.arange(count + 1)
         if chance <= 0.0 or chance >= 1.0 - 1e-12:
