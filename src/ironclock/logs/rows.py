@@ -166,9 +166,16 @@ def _row(
     attempt = value("attempt")
     return Row(
         line, job, value("name") or "job", started, outcome, instant("ended"), instant("enqueued"), instant("due"),
-        int(attempt) if attempt else None, value("queue") or "default", value("key") or None, value("args"),
+        _number(attempt) if attempt else None, value("queue") or "default", value("key") or None, value("args"),
         value("error"), value("worker"), value("effect"),
     )  # fmt: skip
+
+
+def _number(text: str) -> int:
+    try:
+        return int(float(text))  # a table with gaps in a column has written its whole numbers as 1.0
+    except ValueError:
+        raise ValueError(f"the attempt {text!r} is no number") from None
 
 
 def to_instant(text: str, timeline: Timeline) -> int:

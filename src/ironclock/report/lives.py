@@ -90,8 +90,9 @@ def lives(entries: Iterable[Entry], timeline: Timeline) -> list[Life]:
         if what == "started":
             attempt = running[job, entry.attempt] = Try(entry.attempt, ns, str(entry.data.get("worker", "")))
             life.tries.append(attempt)
-            life._leave(ns)
-            life.state = "running"
+            if life.closed is None:  # else it is the second of two deliveries, which changes nothing any more
+                life._leave(ns)
+                life.state = "running"
         elif what in ENDED:
             _end(life, entry, running.pop((job, entry.attempt), None))
         elif what in _CLOSING:
@@ -112,16 +113,21 @@ def _end(life: Life, entry: Entry, attempt: Try | None) -> None:
     data = entry.data
     then = data.get("then")
     attempt.ended, attempt.outcome = entry.ns, entry.what
+    heard = life.closed is None and then != "unheard"
     if entry.what == "done":
-        if then != "unheard":
+        if heard:
             life.state, life.error, life.result, life.closed = "done", "", data.get("result"), entry.ns
         return
     if entry.what == "crashed":
-        attempt.error = life.error = f"its worker died at {data.get('seam')!r}"
-        life.state = "ready"
+        attempt.error = f"its worker died at {data.get('seam')!r}"
+    else:
+        attempt.error = f"{data.get('error')}: {data.get('message')}"
+    if not heard:
         return
-    attempt.error = life.error = f"{data.get('error')}: {data.get('message')}"
-    if then == "backing-off":
+    life.error = attempt.error
+    if entry.what == "crashed":
+        life.state = "ready"
+    elif then == "backing-off":
         attempt.wait = int(data["wait_ns"])
         life.state, life.since = "backing-off", entry.ns + attempt.wait
     elif then in _THEN:
