@@ -102,7 +102,7 @@ def _toml_laws(path: str) -> Any:
     for number, table in enumerate(given, 1):
         if not isinstance(table, dict) or not isinstance(table.get("law"), str) or set(table) - {"law", "with"}:
             raise ic.InputError(
-                f"{path}: a table of [[laws]] has 'law', a name, and perhaps 'with', its arguments; no. {number} has not"
+                f"{path}: a table of [[laws]] has 'law', a name, perhaps 'with', its arguments; no. {number} has not"
             )
         law = law_of(table["law"], table.get("with", ()))
         yield repr(law), law
