@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -80,6 +81,23 @@ def test_a_saved_history_gives_the_same_lives(rig: ic.Rig) -> None:
         saved = ic.History.load(Path(folder) / "h.jsonl")
     assert lives(saved, saved.timeline) == lives(rig.history, rig.history.timeline)
     assert ic.compare(saved, rig.history).same
+
+
+@settings(max_examples=60, deadline=None)
+@given(evenings())
+def test_every_line_of_a_saved_history_fits_the_published_schema(rig: ic.Rig) -> None:
+    import tempfile
+
+    from jsonschema import Draft202012Validator
+
+    schema = json.loads((Path(__file__).parents[1] / "docs" / "history.schema.json").read_text(encoding="utf-8"))
+    Draft202012Validator.check_schema(schema)
+    fits = Draft202012Validator(schema)
+    with tempfile.TemporaryDirectory() as folder:
+        rig.history.save(Path(folder) / "h.jsonl")
+        for line in (Path(folder) / "h.jsonl").read_text(encoding="utf-8").splitlines():
+            fits.validate(json.loads(line))
+    assert not fits.is_valid({"what": "done", "ns": 1})
 
 
 @settings(max_examples=60, deadline=None)

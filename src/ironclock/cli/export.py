@@ -6,6 +6,7 @@ import click
 
 from . import histories
 from .logoptions import log_options
+from .meter import Waiting
 from .output import needing, shown_error
 
 _FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")
@@ -28,6 +29,6 @@ def export(
     from ..report.formats import export as written
 
     found = histories.read(history, columns, outcomes, mapping, zone)
-    with needing("parquet"), shown_error(out):
+    with needing("parquet"), shown_error(out), Waiting(f"writing {out}"):
         name = written(found, out, form)
     click.echo(f"wrote {out} ({name})")

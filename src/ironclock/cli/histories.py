@@ -15,6 +15,7 @@ import click
 import ironclock as ic
 
 from ..core.history import FORMAT
+from .meter import Waiting
 
 
 def pairs(given: Sequence[str], option: str) -> dict[str, str]:
@@ -37,15 +38,16 @@ def read(
     `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``; what is given besides comes first.
     """
     torn: list[str] = []
-    if _is_saved(path):
-        found = ic.History.load(path, torn)
-    else:
-        kept = {} if mapping is None else _tables(mapping)
-        found = ic.log_history(
-            path, columns={**_texts(kept, "columns", mapping), **pairs(columns, "--column")},
-            outcomes={**_texts(kept, "outcomes", mapping), **pairs(outcomes, "--outcome")},
-            zone=zone or str(kept.get("zone", "UTC")), torn=torn,
-        )  # fmt: skip
+    with Waiting(f"reading {path}"):
+        if _is_saved(path):
+            found = ic.History.load(path, torn)
+        else:
+            kept = {} if mapping is None else _tables(mapping)
+            found = ic.log_history(
+                path, columns={**_texts(kept, "columns", mapping), **pairs(columns, "--column")},
+                outcomes={**_texts(kept, "outcomes", mapping), **pairs(outcomes, "--outcome")},
+                zone=zone or str(kept.get("zone", "UTC")), torn=torn,
+            )  # fmt: skip
     for words in torn[:10]:
         click.echo(f"Warning: {words}", err=True)
     if len(torn) > 10:

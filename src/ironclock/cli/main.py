@@ -16,6 +16,7 @@ import ironclock as ic
 
 from ..core.timeline import Timeline
 from .logoptions import log_options
+from .meter import Waiting
 from .output import needing, shown_error, write
 
 if TYPE_CHECKING:
@@ -165,10 +166,11 @@ def _write_report(history: ic.History, file: str, html: str | None, png: str | N
     if html is not None:
         from ..report.html import page
 
-        write(html, page(history, file))
+        with Waiting(f"writing {html}"):
+            write(html, page(history, file))
         click.echo(f"wrote {html}")
     if png is not None:
-        with needing("plot"), shown_error(png):
+        with needing("plot"), shown_error(png), Waiting("drawing"):
             from ..report.figures import draw_all
 
             for path in draw_all(history, png):
@@ -240,7 +242,8 @@ def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:
 @click.option("--zone", default="UTC", show_default=True, help="The time zone of lines that set none.")
 @click.option("--from", "start", help="The day from which clock changes are looked at: ISO 8601. Now, where left out.")
 @click.option("--system/--user", default=None, help="Whether lines bear a user's name. By the path, where left out.")
-def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | None) -> None:
+@click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script, one a warning.")
+def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | None, as_json: bool) -> None:
     """Warn of cron lines in crontab or TOML FILES that do something else than they seem to say.
 
     Reads [tool.ironclock.schedules] or [schedules] of a .toml file, and crontabs with CRON_TZ lines. Exit code 1
@@ -255,6 +258,13 @@ def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | No
     now = timeline.ns(dt.datetime.now(dt.timezone.utc) if start is None else start)
     lines = [line for file in files for line in read(file, system=system)]
     found = check_lines(lines, zone, now)
+    if as_json:
+        import json
+        from dataclasses import asdict
+
+        for one in found:
+            click.echo(json.dumps(asdict(one), ensure_ascii=False))
+        sys.exit(1 if found else 0)
     screen, _ = _screen()
     for one in found:
         screen.print(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import threading
 import time
 
 import click
@@ -37,3 +38,26 @@ class Meter:
         filled = round(share * 30)
         line = f"{self._what} {'█' * filled}{'·' * (30 - filled)} {share:4.0%}{left}"
         click.echo(f"\r{line}".ljust(79)[:79], nl=False, err=True)
+
+
+class Waiting:
+    """Says what is being done, where that takes more than a second and nobody can tell how far it is."""
+
+    def __init__(self, words: str) -> None:
+        self._words = words
+        self._timer = threading.Timer(1.0, self._say)
+        self._timer.daemon = True
+        self._said = False
+
+    def _say(self) -> None:
+        self._said = True
+        click.echo(f"{self._words} ...", nl=False, err=True)
+
+    def __enter__(self) -> None:
+        if sys.stderr.isatty():
+            self._timer.start()
+
+    def __exit__(self, *_: object) -> None:
+        self._timer.cancel()
+        if self._said:
+            click.echo("\r" + " " * 78 + "\r", nl=False, err=True)
