@@ -18,7 +18,7 @@ picture() { # NAME COMMAND...: each command as one text, shown and run
     for line in "$@"; do
         printf 'cat <<"SHOWN"\n$ ironclock %s\nSHOWN\n%s/ironclock %s\n' "$line" "$bin" "$line" >> "$work/$name.sh"
     done
-    echo sleep 30 >> "$work/$name.sh"
+    echo sleep 60 >> "$work/$name.sh"
     xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x42+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/$name.sh" & window=$!
     sleep "${WAIT:-4}"
     import -window root "$out/$name.png"
@@ -43,6 +43,8 @@ picture lint "lint tern_line.crontab --from 2031-01-01"
 WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 8"
 WAIT=25 picture forecast "forecast examples/scenarios/manifest_day.toml --load 10"
 WAIT=6 picture check "check examples/logs/friday.csv --laws examples/logs/laws.toml"
+WAIT=40 picture advise "forecast examples/scenarios/manifest_day.toml --advise --span 12h30m --bin 10s"
+WAIT=5 picture estimate "estimate examples/logs/friday.csv --columns examples/logs/laws.toml | cut -c1-138"
 WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies patient hasty --jobs 6"
 sed 's/policy = "patient"/policy = "hasty"/; s/^title.*/title = "The same day, five attempts ten seconds apart"/' \
     examples/scenarios/manifest_day.toml > hasty.toml
