@@ -19,7 +19,7 @@ picture() { # NAME COMMAND...: each command as one text, shown and run
         printf 'cat <<"SHOWN"\n$ ironclock %s\nSHOWN\n%s/ironclock %s\n' "$line" "$bin" "$line" >> "$work/$name.sh"
     done
     echo sleep 60 >> "$work/$name.sh"
-    xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x42+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/$name.sh" & window=$!
+    xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 159x47+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/$name.sh" & window=$!
     sleep "${WAIT:-4}"
     import -window root "$out/$name.png"
     kill $window

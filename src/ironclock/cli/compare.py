@@ -88,7 +88,7 @@ def _show(found: Comparison, names: tuple[str, str], after: ic.History, most: in
     from rich.table import Table
     from rich.text import Text
 
-    from ..report.bands import number
+    from ..report.numbers import number
     from ..report.sidebyside import rows
 
     console = screen()

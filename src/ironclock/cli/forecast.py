@@ -64,7 +64,7 @@ def forecast(
                 more.append((one, found))
     limits = [kept(found, limits_of(one)) for one, found in more]
     if png is not None:
-        from ..report.bands import band_figure
+        from ..forecasting.picture import band_figure
 
         with needing("plot"), shown_error(png):
             band_figure([(one.title, found) for one, found in more], png)
@@ -105,7 +105,8 @@ def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]])
     from rich.table import Table
     from rich.text import Text
 
-    from ..report.bands import chart, seconds
+    from ..forecasting.picture import chart
+    from ..report.numbers import seconds
 
     console = screen()
     width = console.width
@@ -142,7 +143,7 @@ def _streams(found: Forecast) -> list[str]:
 
 def _cell(figure: str, value: float) -> str:
     from ..forecasting.figures import DURATIONS, SHARES
-    from ..report.bands import number, seconds
+    from ..report.numbers import number, seconds
 
     if figure in DURATIONS:
         return seconds(value)

@@ -7,37 +7,16 @@ from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
-from ..core.durations import NS, spell
+from ..core.durations import NS
 from ..core.timeline import Timeline
+from ..report.numbers import number
 
 if TYPE_CHECKING:
-    from ..forecasting.forecast import Forecast
+    from .forecast import Forecast
 
 _BLOCKS = " ▁▂▃▄▅▆▇█"
 _COLOURS = ("#2f6f9f", "#b4562a")
 _LINES = ("-", (0, (4, 2)))
-
-
-def number(value: float) -> str:
-    """Return a number as a person reads it: three figures or so."""
-    if value == float("inf"):
-        return "never"
-    if abs(value) >= 100 or value == int(value):
-        return f"{value:,.0f}"
-    return f"{value:.3g}"
-
-
-def seconds(value: float) -> str:
-    """Return seconds as a duration of two units or so."""
-    if value == float("inf"):
-        return "not in the span"
-    if value >= 3600:
-        value = round(value / 60) * 60
-    elif value >= 10:
-        value = round(value)
-    else:
-        value = float(f"{value:.2g}")
-    return spell(round(value * NS))
 
 
 def chart(found: Forecast, figure: str, width: int, height: int = 8) -> list[Text]:

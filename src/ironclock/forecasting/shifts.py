@@ -1,0 +1,45 @@
+"""Shifts: jobs take another time in an outage than outside of one, and those that run go on as they began."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TypeAlias
+
+from .service import Service
+
+Outside: TypeAlias = "tuple[tuple[float, ...], tuple[float, ...]]"
+"""An outage: the share of each stream that fails, and how long that takes."""
+
+
+class Shifts:
+    """How one queue's jobs are served as time goes on: otherwise in an outage than outside of one."""
+
+    def __init__(self, make: Callable[[Outside | None], Service]) -> None:
+        self._make = make
+        self._known: dict[Outside | None, Service] = {}
+        self._drawn: dict[int, int] = {}
+        self.now: Service = self._of(None)
+        """The service of those that start now."""
+        self.all: list[Service] = [self.now]
+        """The services of those that run now."""
+        self.stretch = self.drawn = 0
+        """The first bin that the generators are asked for at once, and how many."""
+
+    def _of(self, outage: Outside | None) -> Service:
+        if outage not in self._known:
+            self._known[outage] = self._make(outage)
+        return self._known[outage]
+
+    def turn(self, outage: Outside | None) -> None:
+        """Begin a block."""
+        self.now = self._of(outage)
+        self.all = [each for each in self._known.values() if each is self.now or not each.idle()]
+        for each in self.all:
+            if self._drawn.get(id(each)) != self.stretch:
+                self._drawn[id(each)] = self.stretch
+                each.draw(self.drawn)
+
+    @property
+    def alone(self) -> bool:
+        """Whether only jobs of one kind of service run."""
+        return len(self.all) == 1
