@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from ..report.compare import Comparison
 
 
-@click.command()
+@click.command(short_help="Show what changed between two histories or scenarios.")
 @click.argument("a", type=click.Path())
 @click.argument("b", type=click.Path(), required=False)
 @click.option("--policies", nargs=2, metavar="BEFORE AFTER", help="Two of the scenario's [policies], for A alone.")
@@ -63,10 +63,10 @@ def compare(
 def _history(path: str) -> ic.History:
     if not path.endswith(".toml"):
         return histories.read(path)
-    from .evening import find_ferry_line
+    from .evening import example, find_ferry_line
 
     find_ferry_line()
-    return _ran(ic.Scenario.load(path))
+    return _ran(ic.Scenario.load(example(path)))
 
 
 def _ran(scenario: ic.Scenario) -> ic.History:
@@ -78,10 +78,10 @@ def _ran(scenario: ic.Scenario) -> ic.History:
 
 
 def _with_policy(path: str, policy: str, both: tuple[str, str], job: str | None) -> ic.History:
-    from .evening import find_ferry_line
+    from .evening import example, find_ferry_line
 
     find_ferry_line()
-    return _ran(ic.Scenario.load(path).with_policy(policy, both, job))
+    return _ran(ic.Scenario.load(example(path)).with_policy(policy, both, job))
 
 
 def _show(found: Comparison, names: tuple[str, str], after: ic.History, most: int) -> None:

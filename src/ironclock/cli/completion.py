@@ -11,7 +11,7 @@ _WHERE = {
 }  # fmt: skip
 
 
-@click.command()
+@click.command(short_help="Print what a shell needs to complete commands.")
 @click.argument("shell", type=click.Choice(list(_WHERE)))
 @click.pass_context
 def completion(ctx: click.Context, shell: str) -> None:

@@ -12,15 +12,29 @@ import ironclock as ic
 START, ZONE, SEED = "2031-03-29T21:00", "Atlantic/Faroe", 11
 
 
+def _homes() -> list[Path]:
+    """Return where the examples may be: in the installed package, or in a checkout."""
+    package = Path(__file__).resolve().parents[1]
+    return [package.parent / "ironclock_examples", package.parents[1] / "examples"]
+
+
 def find_ferry_line() -> None:
     """Make `tern_line` importable, from the installed package or from a checkout."""
-    package = Path(__file__).resolve().parents[1]
-    for home in (package.parent / "ironclock_examples", package.parents[1] / "examples"):
+    for home in _homes():
         if (home / "tern_line" / "__init__.py").exists():
             if str(home) not in sys.path:
                 sys.path.insert(0, str(home))
             return
     raise ic.IronClockError("the example code (tern_line) is not installed with this copy of Iron Clock")
+
+
+def example(path: str) -> str:
+    """Return a path; one that begins with ``examples/`` is found wherever the command is run."""
+    rest = Path(path)
+    if rest.exists() or rest.parts[:1] != ("examples",):
+        return path
+    found = (home.joinpath(*rest.parts[1:]) for home in _homes())
+    return next((str(file) for file in found if file.exists()), path)
 
 
 def evening(rig: ic.Rig, say: Callable[[str], None] = lambda line: None) -> dict[str, Any]:

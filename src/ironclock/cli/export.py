@@ -12,7 +12,7 @@ from .output import needing, shown_error
 _FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")
 
 
-@click.command()
+@click.command(short_help="Write a history in an open format.")
 @click.argument("history", type=click.Path())
 @click.argument("out", type=click.Path(dir_okay=False))
 @click.option("--as", "form", type=click.Choice(_FORMATS), help="The format; by the ending of OUT, where left out.")

@@ -10,6 +10,7 @@ import click
 
 import ironclock as ic
 
+from .evening import example
 from .meter import Meter
 from .output import needing, screen, shown_error
 
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from ..scenario.scenario import Scenario
 
 
-@click.command()
+@click.command(short_help="Work out a day's backlog, retries and dead letters.")
 @click.argument("file", type=click.Path())
 @click.option("--against", type=click.Path(), help="Another scenario file, to be put on the same picture.")
 @click.option("--load", type=click.FloatRange(min=0, min_open=True), help="Multiply every rate and count by this.")
@@ -44,7 +45,7 @@ def forecast(
     with needing("forecast"):
         from ..forecasting.advise import advise, kept, limits_of
 
-        scenario = ic.Scenario.load(file)
+        scenario = ic.Scenario.load(example(file))
         if search:
             with Meter("trying policies") as meter:
                 advice = advise(
@@ -55,7 +56,7 @@ def forecast(
             sys.exit(0 if advice.best else 1)
         more: list[tuple[Scenario, Forecast]] = []
         with Meter("drawing days") as meter:
-            files = [scenario, *([ic.Scenario.load(against)] if against else [])]
+            files = [scenario, *([ic.Scenario.load(example(against))] if against else [])]
             for number, one in enumerate(files):
                 tell = lambda share, n=number: meter.show((n + share) / len(files))  # noqa: E731
                 found = ic.forecast(

@@ -37,6 +37,9 @@ def read(
 
     `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``; what is given besides comes first.
     """
+    from .evening import example
+
+    path = example(path)
     torn: list[str] = []
     with Waiting(f"reading {path}"):
         if _is_saved(path):
@@ -56,8 +59,10 @@ def read(
 
 
 def _tables(path: str) -> dict[str, Any]:
+    from .evening import example
+
     try:
-        return tomllib.loads(Path(path).read_text(encoding="utf-8"))
+        return tomllib.loads(Path(example(path)).read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise ic.InputError(f"{path}: {error}") from None
 

@@ -15,7 +15,7 @@ from .logoptions import log_options
 from .output import screen, write
 
 
-@click.command()
+@click.command(short_help="Check laws on the log of a real run.")
 @click.argument("log", type=click.Path())
 @click.option("--laws", "laws", required=True, help="Where the laws are: FILE.toml with [[laws]], FILE.py or "
               "FILE.py:NAME, or a module.")  # fmt: skip
@@ -76,7 +76,7 @@ def _show(history: ic.History, found: list[tuple[str, list[Any]]], log: str) -> 
             console.print(Text(f"  ... and {len(breaches) - 5:,} times more", style="dim"))
 
 
-@click.command()
+@click.command(short_help="Estimate a scenario from the log of a real run.")
 @click.argument("log", type=click.Path())
 @click.option("--out", type=click.Path(dir_okay=False), help="Write the scenario here; else it is printed.")
 @log_options

@@ -65,7 +65,7 @@ def main() -> None:
     """
 
 
-@main.command()
+@main.command(short_help="Run an evening at a made-up ferry company.")
 @click.option("--seed", default=11, show_default=True, help="What every random choice follows from.")
 @click.option("--save", type=click.Path(dir_okay=False), help="Keep the history here, as JSON Lines.")
 @click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry, as well.")
@@ -94,7 +94,7 @@ def demo(seed: int, save: str | None, tell: bool) -> None:
     sys.exit(1 if broken else 0)
 
 
-@main.command()
+@main.command(short_help="Show ten ways in which background jobs go wrong.")
 @click.argument("names", nargs=-1)
 @click.option("--list", "listed", is_flag=True, help="List their names.")
 def mistakes(names: tuple[str, ...], listed: bool) -> None:
@@ -114,7 +114,7 @@ def mistakes(names: tuple[str, ...], listed: bool) -> None:
     sys.exit(1 if wrong else 0)
 
 
-@main.command()
+@main.command(short_help="Show a saved history: table, timeline, page, figures.")
 @click.argument("file", type=click.Path())
 @click.option("--job", help="Tell the account of this one job, by its id.")
 @click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry.")
@@ -177,7 +177,7 @@ def _write_report(history: ic.History, file: str, html: str | None, png: str | N
                 click.echo(f"wrote {path}")
 
 
-@main.command()
+@main.command(short_help="Show when a cron expression fires next.")
 @click.argument("expression")
 @click.option("--zone", default="UTC", show_default=True, help="The time zone it is read in.")
 @click.option("--from", "start", help="Where to begin: ISO 8601, in that zone. Now, where left out.")
@@ -237,7 +237,7 @@ def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:
         at = schedule.next_ns(at)
 
 
-@main.command()
+@main.command(short_help="Warn of cron lines that do not do what they say.")
 @click.argument("files", nargs=-1, required=True, type=click.Path())
 @click.option("--zone", default="UTC", show_default=True, help="The time zone of lines that set none.")
 @click.option("--from", "start", help="The day from which clock changes are looked at: ISO 8601. Now, where left out.")

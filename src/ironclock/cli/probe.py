@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from ..explore.findings import Finding
 
 
-@click.command()
+@click.command(short_help="Search a story for faults that break a law.")
 @click.argument("story")
 @click.option("--laws", "laws_name", help="The name, in the story's module, of the laws to check. LAWS, if there.")
 @click.option(

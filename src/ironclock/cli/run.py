@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 _LOOK_S = 0.3
 
 
-@click.command()
+@click.command(short_help="Run a scenario file against what it expects.")
 @click.argument("file", type=click.Path(), required=False)
 @click.option("--seed", help="What every random choice follows from, in place of the file's own.")
 @click.option("--load", type=click.FloatRange(min=0, min_open=True), default=1.0, help="Multiply rates and counts.")
@@ -50,10 +50,10 @@ def run(
     if watch:
         _watch(file)
         return
-    from .evening import find_ferry_line
+    from .evening import example, find_ferry_line
 
     find_ferry_line()
-    scenario = ic.Scenario.load(file)
+    scenario = ic.Scenario.load(example(file))
     with Meter("running") as meter:
         ran = scenario.run(_seed(seed), load, meter.show)
     if save is not None:
