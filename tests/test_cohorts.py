@@ -180,3 +180,15 @@ def test_workers_and_weights_are_kept_in_a_backlog() -> None:
         worked = 6000 - traces.waiting[-1].mean(axis=1)
         assert worked.sum() == pytest.approx(2400, rel=0.02)
         assert worked / worked.sum() == pytest.approx(shares, abs=0.02)
+
+
+@pytest.mark.parametrize("bins", [30_007, 30_010, 30_060])
+@pytest.mark.parametrize("wait", ["0.5s", "2s", "5s", "90s"])
+def test_spans_and_blocks_of_any_length(bins: int, wait: str) -> None:
+    stream = Stream("m", spread_of("0.5s"), rate=0.5, fails=0.3, retry=ic.Retry(attempts=3, wait=wait))
+    traces = CrewLoop([stream], Crew(1), bins, 1.0, 2, [1]).run()
+    assert len(traces.backlog) == bins
+    assert traces.joined[-1].sum(axis=0) == pytest.approx(
+        traces.arrived.sum(axis=0) + traces.returned.sum(axis=0), rel=0.02
+    )
+    assert traces.started.sum(axis=0) / traces.arrived.sum(axis=0) == pytest.approx(1.39, rel=0.03)

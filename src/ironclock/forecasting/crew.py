@@ -77,20 +77,11 @@ class CrewLoop:
         blocks = -(-bins // block)
         count = len(self._queues)
         returned, dead, arrived, started, busy = (np.zeros((blocks, columns)) for _ in range(5))
-        mark = 1 if bins <= _FINE else 2
+        # Marks of a long span are further apart, where they fit into its blocks.
+        mark = next((m for m in (2, 5) if bins > _FINE and block % m == 0 and bins % m == 0), 1)
         marks = np.zeros((2, -(-bins // mark), count, columns))
-        traces = Traces(
-            np.zeros((bins, columns), dtype=np.float32),
-            returned,
-            dead,
-            arrived,
-            started,
-            busy,
-            marks[0],
-            marks[1],
-            block,
-            mark,
-        )
+        backlog = np.zeros((bins, columns), dtype=np.float32)
+        traces = Traces(backlog, returned, dead, arrived, started, busy, marks[0], marks[1], block, mark)
         expected, bursts, workers = self._expected(), self._bursts(), self._workers()
         share, takes = self._failing(blocks)
         firsts = expected.sum(axis=0) + sum(bursts.values(), np.zeros(len(ranks.streams)))
