@@ -134,6 +134,36 @@ def test_a_scenario_and_its_limits() -> None:
         found.mean("backlog_pek")
 
 
+def test_everything_at_midnight_from_a_schedule() -> None:
+    text = """
+        start = "2031-03-29T22:00"
+        zone = "Atlantic/Faroe"
+        [workers]
+        count = 10
+        [jobs.tide_table]
+        takes = "2s"
+        retry = { attempts = 3, wait = "1m" }
+        [schedules.nightly]
+        job = "tide_table"
+        cron = "0 0 * * *"
+        count = 600
+        [[faults]]
+        kind = "fail"
+        job = "tide_table"
+        chance = 0.5
+        between = ["2031-03-29T23:59", "2031-03-30T00:01"]
+    """
+    found = ic.forecast(ic.Scenario.loads(text), span="4h", bin="1s", replications=40)
+    assert found.quantile("jobs", 0.05) == found.quantile("jobs", 0.95) == 600
+    assert found.mean("backlog_peak") == pytest.approx(590, abs=10)
+    # In the first minute half of those that start fail at once, which frees their workers: about 600 of 600 start.
+    ran = ic.Scenario.loads('run = "4h"\n' + text).run()
+    assert found.mean("attempts") == pytest.approx(sum(j.tries for j in ran.rig.jobs()) / 600, rel=0.05)
+    assert found.mean("age_peak") == pytest.approx(60, rel=0.25)
+    twice = ic.forecast(ic.Scenario.loads(text), span="4h", bin="1s", replications=4, load=2)
+    assert twice.mean("jobs") == 1200
+
+
 def run(*arguments: object) -> tuple[int, str]:
     result = CliRunner().invoke(main, ["forecast", *map(str, arguments)])
     assert result.exception is None or isinstance(result.exception, SystemExit), result.exception
@@ -177,7 +207,7 @@ def test_advice_names_the_limit_that_binds(tmp_path: Path) -> None:
     assert code == 1
     made = json.loads(said)
     assert made["best"] is None
-    assert made["tried"][0]["binding"] == "backlog"
+    assert "backlog" in {one["binding"] for one in made["tried"]}
 
 
 @pytest.mark.parametrize(

@@ -29,6 +29,8 @@ _SMALL = 0.02
 _MOST = 255
 """Up to how many workers the numbers are looked up; above that the normal approximation is as good."""
 _LONGEST_CHAIN = 16
+_SHORT = 1.1
+"""Below how many bins a job counts as short: phases of whole bins have no variance left near one."""
 
 
 class Service(Protocol):
@@ -56,7 +58,7 @@ class Service(Protocol):
 
 def service(mean: float, deviation: float, workers: int, columns: int, random: np.random.Generator) -> Service:
     """Return the service of jobs with that mean and standard deviation, both in bins."""
-    if mean < 1.0:
+    if mean < _SHORT:
         return Short(mean, deviation, columns, random)
     spread = (deviation / mean) ** 2
     if workers > _MOST:  # among so many it is the mean and the variance alone that show
@@ -97,25 +99,44 @@ class Short:
         return True
 
     def work(self, row: int, coming: Floats, workers: Floats, waiting: Floats, backlog: Backlog) -> Floats:
-        # Work comes in and goes out at the workers' speed; it is never less than none. All bins at once: the sum so
-        # far, less the lowest that it has been. Source: D. V. Lindley, Proc. Cambridge Phil. Soc. 48 (1952), 277-289.
+        # Work comes in and goes out at the workers' speed, all bins at once. Source: D. V. Lindley, Proc. Cambridge
+        # Phil. Soc. 48 (1952), 277-289.
         used = coming * self.cost
-        if self._deviation:
-            used += np.sqrt(coming) * self._noise[row : row + len(coming)]
         used -= workers[:, None]
         used[0] += self.over
-        path = np.cumsum(used, axis=0)
-        left = path - np.minimum(np.minimum.accumulate(path, axis=0), 0.0)
+        left = _reflected(used)
+        if self._deviation:
+            # The spread of those that are served in each bin: what comes and what is left from before, at most as many
+            # as the workers can do.
+            served = coming.copy()
+            served[1:] += left[:-1] / self.cost
+            served[0] += waiting
+            np.minimum(served, workers[:, None] / self.cost, out=served)
+            used += np.sqrt(served, out=served) * self._noise[row : row + len(coming)]
+            left = _reflected(used)
         self.over = left[-1].copy()
         left *= 1.0 / self.cost
         np.floor(left, out=left)  # what is begun and goes on in the next bin does not wait any more
+        there = coming.copy()
+        there[0] += waiting
+        np.cumsum(there, axis=0, out=there)
+        # As many have been started as came and do not wait: never fewer than before, since none goes back.
+        begun = there - left
+        np.maximum(begun, 0.0, out=begun)
+        np.maximum.accumulate(begun, axis=0, out=begun)
+        np.subtract(there, begun, out=left)
         backlog[:] = left
-        begun = coming.copy()
-        begun[0] += waiting
-        begun -= left
-        begun[1:] += left[:-1]
         waiting[:] = left[-1]
-        return np.maximum(begun, 0.0, out=begun)
+        begun[1:] -= begun[:-1].copy()
+        return begun
+
+
+def _reflected(change: Floats) -> Floats:
+    """Return what is left over time of something that changes so and is never less than none: the sum so far, less the
+    lowest that it has been."""
+    path = np.cumsum(change, axis=0)
+    left: Floats = path - np.minimum(np.minimum.accumulate(path, axis=0), 0.0)
+    return left
 
 
 class Phases:
