@@ -164,6 +164,44 @@ def test_everything_at_midnight_from_a_schedule() -> None:
     assert twice.mean("jobs") == 1200
 
 
+def test_what_a_forecast_leaves_out_is_named_and_no_real_code_runs() -> None:
+    text = """
+        start = "2031-03-29T22:00"
+        setup = ["tern_line.booking:reserve"]
+        [workers]
+        count = 2
+        queues = ["harbour"]
+        [jobs.poll_buoy]
+        takes = "1s"
+        queue = "harbour"
+        [jobs.submit_manifest]
+        call = "tern_line.booking:submit_manifest"
+        queue = "harbour"
+        [[arrivals]]
+        job = "poll_buoy"
+        rate = "10/m"
+        [[enqueue]]
+        job = "submit_manifest"
+        args = ["TL-204"]
+        [[faults]]
+        kind = "crash"
+        [[faults]]
+        kind = "away"
+        between = ["2031-03-29T22:10", "2031-03-29T22:20"]
+        [[faults]]
+        kind = "outage"
+        between = ["2031-03-29T22:30", "2031-03-29T22:35"]
+    """
+    scenario = ic.Scenario.loads(text)
+    found = ic.forecast(scenario, span="1h", bin="1s", replications=20)
+    assert found.mean("jobs") == pytest.approx(600, rel=0.05)
+    assert found.mean("backlog_peak") == pytest.approx(100, rel=0.15), "ten minutes without workers"
+    assert found.plant.outages == [(600.0, 1200.0), (1800.0, 2100.0)]
+    left_out = " ".join(found.plant.left_out)
+    assert "submit_manifest: it is real code" in left_out
+    assert "the fault 'crash' of line" in left_out
+
+
 def run(*arguments: object) -> tuple[int, str]:
     result = CliRunner().invoke(main, ["forecast", *map(str, arguments)])
     assert result.exception is None or isinstance(result.exception, SystemExit), result.exception

@@ -22,7 +22,7 @@ def plant_of(scenario: Scenario, span: float, load: float = 1.0) -> Plant:
 
     Raises `ScenarioError` or `InputError`. What has no part in it is named in `Plant.left_out`.
     """
-    world = scenario.world(load=1.0)
+    world = scenario.world(prepare=False)  # only what its jobs are is asked for; no code of theirs runs
     return _Reader(scenario, world.jobs, world.rig.history.timeline, span, load).plant()
 
 

@@ -95,9 +95,9 @@ class Scenario:
         """Its tables, and where each of their keys stands."""
         return self._source
 
-    def world(self, seed: int | str | None = None, load: float = 1.0) -> World:
-        """Return its world, set up and not yet run. See `run`."""
-        return World(self._source, self._folders, seed, load)
+    def world(self, seed: int | str | None = None, load: float = 1.0, prepare: bool = True) -> World:
+        """Return its world, set up and not yet run. See `run`; `prepare` says whether its `setup` is called."""
+        return World(self._source, self._folders, seed, load, prepare)
 
     def with_policy(self, policy: str, among: Sequence[str], job: str | None = None) -> Scenario:
         """Return this scenario with a policy of its own for a job: for the one that is named, or for every job that

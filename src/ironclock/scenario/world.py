@@ -39,11 +39,14 @@ class Modelled:
 class World:
     """The rig of one run of a scenario, set up and not yet run."""
 
-    def __init__(self, source: Source, folders: list[str], seed: int | str | None, load: float = 1.0) -> None:
+    def __init__(
+        self, source: Source, folders: list[str], seed: int | str | None, load: float = 1.0, prepare: bool = True
+    ) -> None:
         self.source = source
         self._tables = source.tables
         self._folders = folders
         self._load = load
+        self._prepare = prepare
         self._later: list[tuple[int, Callable[[], Any]]] = []
         tables = self._tables
         with source.at("start"):
@@ -57,7 +60,7 @@ class World:
         """The last instant at which something is to happen by itself."""
         self.jobs: dict[str, JobType] = {}
         self._pools()
-        for number, name in enumerate(tables.get("setup", ())):
+        for number, name in enumerate(tables.get("setup", ()) if prepare else ()):
             with source.at("setup", number):
                 callable_of(name, folders)()
         for name in tables["jobs"]:
@@ -195,14 +198,15 @@ class World:
             type = self._type(table["job"], "arrivals", number, "job")
             with self.source.at("arrivals", number):
                 rate = Rate.read(table, self._timeline, self._load)
-                if run == "dry" and rate.until is None:
+                if run == "dry" and rate.until is None and self._prepare:
                     raise InputError("these arrivals have no end; give them an 'until', or say how long to 'run'")
                 call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
             chance = self._engine.generator(f"arrivals:{number}")
             end = until if run != "dry" else rate.until or until
             if run == "dry":
                 self.last = max(self.last, end)
-            arrive(rate, self.start, chance, self._engine.plan, partial(self._put, call), end)
+            if self._prepare:
+                arrive(rate, self.start, chance, self._engine.plan, partial(self._put, call), end)
 
     def _schedules(self) -> None:
         for name, table in self._tables.get("schedules", {}).items():
