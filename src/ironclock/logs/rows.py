@@ -32,6 +32,7 @@ OUTCOMES = {
     "dead": "dead", "dead-letter": "dead", "discarded": "dead",
 }  # fmt: skip
 """Words for outcomes that need no mapping."""
+_MOST = 1e21
 _SCALES: tuple[tuple[float, int], ...] = ((1e17, 1), (1e14, 1_000), (1e11, 1_000_000), (0.0, NS))
 
 
@@ -185,6 +186,17 @@ def to_instant(text: str, timeline: Timeline) -> int:
         number = float(text)
     except ValueError:
         return timeline.ns(text.replace(" ", "T", 1) if " " in text else text)
+    found = _scaled(text, number)
+    try:
+        timeline.at(found)
+    except (OverflowError, ValueError):
+        raise InstantError(f"{text} is no instant of the years 1 to 9999") from None
+    return found
+
+
+def _scaled(text: str, number: float) -> int:
+    if not abs(number) < _MOST:
+        raise InstantError(f"{text} is no number of seconds, milliseconds, microseconds or nanoseconds since 1970")
     scale = next((scale for least, scale in _SCALES if abs(number) >= least), NS)
     if text.isdigit():
         return int(text) * scale
