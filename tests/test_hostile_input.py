@@ -46,14 +46,14 @@ def refusal(act: Callable[[], object]) -> str | None:
     return None
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=400, deadline=None)
 @given(damaged(SCENARIO.replace("24h", "10m").replace("count = 300", "count = 3")))
 def test_a_damaged_scenario_is_read_or_refused_in_words(text: str) -> None:
     said = refusal(lambda: ic.Scenario.loads(text).world())
     assert said is None or said.startswith("scenario.toml:")
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(damaged(LOG[: LOG.index("j0012")]))
 def test_a_damaged_log_is_read_or_refused_in_words(tmp_path: Path, text: str) -> None:
     path = tmp_path / "log.csv"

@@ -243,6 +243,8 @@ def wrong(text: str) -> str:
          "scenario.toml:2:1: flow 'f' goes round in a circle: x -> y -> x"),
         ("[jobs.a]\n[[expect]]\nlaw = 'once_per_kex'\n", "no law is called 'once_per_kex'; did you mean 'once_per_key'?"),
         ("[jobs.a]\n[[expect]]\nlaw = 'queue_below'\n", "cannot be stated so"),
+        ("[jobs.a]\n[[enqueue]]\njob = 'a'\ncount = 2000000\n", "scenario.toml:4:1: 2,000,000 jobs are too many"),
+        ("run = 'an hour'\n[jobs.a]\n", "scenario.toml:1:1: run 'an hour' does not parse"),
         ("zone = 'Atlantic/Faroes'\n[jobs.a]\n", "is not in the tz database"),
         ("start = '2031-13-01'\n[jobs.a]\n", "scenario.toml:1:1: start '2031-13-01' is not ISO 8601"),
     ],

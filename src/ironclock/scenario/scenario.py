@@ -7,7 +7,6 @@ from collections.abc import Callable, Sequence
 from os import PathLike, fspath
 from typing import Any
 
-from ..core.durations import to_ns
 from ..core.errors import IronClockError, NotDry
 from ..core.history import History
 from ..rig import Rig
@@ -124,12 +123,11 @@ class Scenario:
         world = self.world(seed, load)
         rig = world.rig
         stopped = ""
-        run = self._source.tables.get("run", "dry")
         try:
             with rig:
                 world.begin()
-                _advance(rig, world.last if run == "dry" else world.start + to_ns(run, what="run"), progress)
-                if run == "dry":
+                _advance(rig, world.last if world.length_ns is None else world.start + world.length_ns, progress)
+                if world.length_ns is None:
                     rig.run_dry()
         except NotDry as error:
             stopped = str(error)

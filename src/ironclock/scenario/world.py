@@ -20,6 +20,7 @@ from .reading import Source
 _POLICY = ("queue", "timeout", "priority", "lease", "ack", "deliveries", "key", "unique", "expires")
 _REAL = ("setup", "taps", "effects", "calls")
 _DAY = to_ns("1d")
+_MOST = 1_000_000
 
 
 class Modelled:
@@ -58,6 +59,10 @@ class World:
         self._timeline: Timeline = self._engine.timeline
         self.start = self.last = self._engine.now
         """The last instant at which something is to happen by itself."""
+        run = tables.get("run", "dry")
+        with source.at("run"):
+            self.length_ns = None if run == "dry" else to_ns(run, what="run")
+        """How long it runs; None: until no job is left open."""
         self.jobs: dict[str, JobType] = {}
         self._pools()
         for number, name in enumerate(tables.get("setup", ()) if prepare else ()):
@@ -183,8 +188,21 @@ class World:
                 call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
                 more = {key: table[key] for key in ("queue", "priority") if key in table}
                 delay: Duration | None = table.get("delay")
-                for n in range(round(table.get("count", 1) * self._load)):
+                for n in range(self._count(table, "enqueue", number)):
                     self._later.append((first + n * apart, partial(self._put, call, after=delay, **more)))
+
+    def _count(self, table: dict[str, Any], *path: str | int) -> int:
+        """Return how many jobs a table means."""
+        count = round(table.get("count", 1) * self._load)
+        if not self._prepare:
+            return min(count, 1)
+        if count > _MOST:
+            raise self.source.error(
+                f"{count:,} jobs are too many to be run one by one, at most {_MOST:,}; ask for a forecast",
+                *path,
+                "count",
+            )
+        return count
 
     def _put(self, call: Any, **how: Any) -> None:
         # Where enqueueing is refused the history says so; who would be told here has no code to handle it.
@@ -192,18 +210,18 @@ class World:
             self.rig.enqueue(call, **how)
 
     def _arrivals(self) -> None:
-        run = self._tables.get("run", "dry")
-        until = self.start + (_DAY if run == "dry" else to_ns(run, what="run"))
+        dry = self.length_ns is None
+        until = self.start + (self.length_ns or _DAY)
         for number, table in enumerate(self._tables.get("arrivals", ())):
             type = self._type(table["job"], "arrivals", number, "job")
             with self.source.at("arrivals", number):
                 rate = Rate.read(table, self._timeline, self._load)
-                if run == "dry" and rate.until is None and self._prepare:
+                if dry and rate.until is None and self._prepare:
                     raise InputError("these arrivals have no end; give them an 'until', or say how long to 'run'")
                 call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
             chance = self._engine.generator(f"arrivals:{number}")
-            end = until if run != "dry" else rate.until or until
-            if run == "dry":
+            end = rate.until or until if dry else until
+            if dry:
                 self.last = max(self.last, end)
             if self._prepare:
                 arrive(rate, self.start, chance, self._engine.plan, partial(self._put, call), end)
@@ -215,7 +233,7 @@ class World:
                 call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
                 more = {key: table[key] for key in ("overlap", "missed", "poll", "jitter") if key in table}
                 more |= {key: instant_of(table[key]) for key in ("starts", "ends") if key in table}
-                count = round(table.get("count", 1) * self._load)
+                count = self._count(table, "schedules", name)
                 for n in range(count):
                     self.rig.schedule(name if count == 1 else f"{name}/{n + 1}", call, schedule_of(table), **more)
 
