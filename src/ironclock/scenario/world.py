@@ -193,7 +193,7 @@ class World:
 
     def _count(self, table: dict[str, Any], *path: str | int) -> int:
         """Return how many jobs a table means."""
-        count = round(table.get("count", 1) * self._load)
+        count: int = round(table.get("count", 1) * self._load)
         if not self._prepare:
             return min(count, 1)
         if count > _MOST:
