@@ -37,6 +37,23 @@ def test_the_wait_of_the_m_m_c_queue(workers: int, busy: float) -> None:
     assert found.mean("wait_mean") == pytest.approx(wanted, rel=0.04)
 
 
+@pytest.mark.parametrize(
+    ("takes", "spread"),
+    [
+        ("20s", 0.0), ({"from": "10s", "to": "30s"}, 1 / 12), ({"median": "10s", "p95": "30s"}, 0.5622),
+        ({"median": "10s", "p95": "60s"}, 2.275),
+    ],
+)  # fmt: skip
+def test_the_wait_of_the_m_g_1_queue(takes: object, spread: float) -> None:
+    """Source: F. Pollaczek, 1930, and A. Khinchine, 1932: rho m (1 + c^2) / 2 (1 - rho)."""
+    service_time = spread_of(takes)  # type: ignore[arg-type]
+    mean, busy = service_time.mean_ns / 1e9, 0.7
+    wanted = busy * mean * (1 + spread) / (2 * (1 - busy))
+    stream = Stream("poll_buoy", service_time, rate=busy / mean)
+    found = ic.forecast(Plant([stream], [Crew(1)]), span="40h", bin="1s", replications=100, seed=2)
+    assert found.mean("wait_mean") == pytest.approx(wanted, rel=0.06)
+
+
 @pytest.mark.parametrize("fails", [0.1, 0.5])
 def test_attempts_are_geometric(fails: float) -> None:
     retry = ic.Retry(attempts=6, wait=ic.exponential("10s", jitter="full"))

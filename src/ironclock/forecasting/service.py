@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 from functools import lru_cache
-from math import lgamma, log, sqrt
+from math import ceil, lgamma, log, sqrt
 from typing import Any, Protocol, TypeAlias
 
 import numpy as np
@@ -62,11 +62,24 @@ def service(mean: float, deviation: float, workers: int, columns: int, random: n
         return Short(mean, deviation, columns, random)
     spread = (deviation / mean) ** 2
     if workers > _MOST:  # among so many it is the mean and the variance alone that show
-        return Chain(1, 1.0 / mean, workers, columns, random, spread)
+        return Chain((1.0 / mean,), workers, columns, random, spread)
     if spread <= 1.0 - 1.0 / mean + 1e-9:
-        length = min(_LONGEST_CHAIN, max(1, round(1.0 / (spread + 1.0 / mean))), int(mean))
-        return Chain(length, length / mean, workers, columns, random)
+        return Chain(tuple(1.0 / phase for phase in chain(mean, spread)), workers, columns, random)
     return Parallel(mean, spread, workers, columns, random)
+
+
+def chain(mean: float, spread: float) -> list[float]:
+    """Return the means of phases in a row that have a mean together, and a squared coefficient of variation: one of
+    them may be longer or shorter than the others."""
+    squares = mean * mean * spread + mean  # the sum of the squared means of the phases
+    count = min(_LONGEST_CHAIN, int(mean), max(1, ceil(mean * mean / squares - 1e-9)))
+    if count > 1 and count * squares >= mean * mean:
+        root = sqrt((count - 1) * (count * squares - mean * mean))
+        for first in ((mean - root) / count, (mean + root) / count):
+            rest = (mean - first) / (count - 1)
+            if first >= 1.0 and rest >= 1.0:
+                return [first, *[rest] * (count - 1)]
+    return [mean / count] * count
 
 
 class Short:
@@ -194,9 +207,10 @@ class Chain(Phases):
     """One or more phases in a row."""
 
     def __init__(
-        self, length: int, chance: float, workers: int, columns: int, random: np.random.Generator, spread: float = 1.0
+        self, chances: tuple[float, ...], workers: int, columns: int, random: np.random.Generator, spread: float = 1.0
     ) -> None:
-        super().__init__(length / chance, ends((chance,), workers, random, spread), length, columns)
+        alike = chances[:1] if len(set(chances)) == 1 else chances
+        super().__init__(sum(1 / c for c in chances), ends(alike, workers, random, spread), len(chances), columns)
 
     def end(self, row: int) -> Numbers:
         at = self._at
