@@ -13,6 +13,7 @@ sleep 1
 
 picture() { # NAME COMMAND...: each command as one text, shown and run
     name=$1; shift
+    [ -z "${ONLY:-}" ] || [ "$ONLY" = "$name" ] || return 0
     : > "$work/$name.sh"
     echo clear >> "$work/$name.sh"
     for line in "$@"; do
@@ -35,8 +36,8 @@ picture demo demo
 picture show-job "show evening.jsonl --job submit_manifest-8"
 picture when "when '30 1 * * *' --zone Atlantic/Faroe --from 2031-03-28 --count 6" \
     "when '*/20 1 * * *' --zone Atlantic/Faroe --from 2031-10-25 --count 9"
-picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_the_job"
-picture probe "probe examples/probing/waiting_list.py:one_free_seat"
+WAIT=8 picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_the_job"
+WAIT=20 picture probe "probe examples/probing/waiting_list.py:one_free_seat"
 picture lint "lint tern_line.crontab --from 2031-01-01"
 "$bin/ironclock" when '*/20 5-22 * * mon-fri' --zone Atlantic/Faroe --from 2031-01-01 --count 1 \
     --png "$out/when-year.png" >/dev/null

