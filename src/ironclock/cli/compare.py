@@ -63,9 +63,8 @@ def compare(
 def _history(path: str) -> ic.History:
     if not path.endswith(".toml"):
         return histories.read(path)
-    from .evening import example, find_ferry_line
+    from .evening import example
 
-    find_ferry_line()
     return _ran(ic.Scenario.load(example(path)))
 
 
@@ -78,9 +77,8 @@ def _ran(scenario: ic.Scenario) -> ic.History:
 
 
 def _with_policy(path: str, policy: str, both: tuple[str, str], job: str | None) -> ic.History:
-    from .evening import example, find_ferry_line
+    from .evening import example
 
-    find_ferry_line()
     return _ran(ic.Scenario.load(example(path)).with_policy(policy, both, job))
 
 

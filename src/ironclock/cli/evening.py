@@ -29,12 +29,15 @@ def find_ferry_line() -> None:
 
 
 def example(path: str) -> str:
-    """Return a path; one that begins with ``examples/`` is found wherever the command is run."""
+    """Return a path; one that begins with ``examples/`` is found wherever the command is run. The ferry line's code is
+    made importable for a file of the examples, and for no other: it has no place in somebody's own run."""
     rest = Path(path)
-    if rest.exists() or rest.parts[:1] != ("examples",):
-        return path
-    found = (home.joinpath(*rest.parts[1:]) for home in _homes())
-    return next((str(file) for file in found if file.exists()), path)
+    if not rest.exists() and rest.parts[:1] == ("examples",):
+        found = (home.joinpath(*rest.parts[1:]) for home in _homes())
+        path = next((str(file) for file in found if file.exists()), path)
+    if any(home in Path(path).resolve().parents for home in _homes()):
+        find_ferry_line()
+    return path
 
 
 def evening(rig: ic.Rig, say: Callable[[str], None] = lambda line: None) -> dict[str, Any]:

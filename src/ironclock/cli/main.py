@@ -17,7 +17,7 @@ import ironclock as ic
 from ..core.timeline import Timeline
 from .logoptions import log_options
 from .meter import Waiting
-from .output import needing, shown_error, write
+from .output import needing, screen, shown_error, write
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -275,10 +275,8 @@ def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | No
 
 
 def _screen() -> tuple[Console, int]:
-    from ..report.text import console
-
-    screen = console()
-    return screen, screen.width
+    made = screen()
+    return made, made.width
 
 
 def _report(history: ic.History, screen: Console, width: int, most: int = 40) -> None:

@@ -50,9 +50,8 @@ def run(
     if watch:
         _watch(file)
         return
-    from .evening import example, find_ferry_line
+    from .evening import example
 
-    find_ferry_line()
     scenario = ic.Scenario.load(example(file))
     with Meter("running") as meter:
         ran = scenario.run(_seed(seed), load, meter.show)

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from typing import Any
 
 from ..core.durations import NS, to_ns
 from ..core.errors import InputError
 from ..core.policy import JobType
 from ..core.spreads import Fixed
-from ..core.timeline import Timeline
 from ..scenario.arrivals import Rate
 from ..scenario.parts import instant_of, schedule_of
 from ..scenario.scenario import Scenario
+from ..scenario.world import World
 from .plant import Crew, Outage, Plant, Stream
 
 
@@ -23,47 +23,50 @@ def plant_of(scenario: Scenario, span: float, load: float = 1.0) -> Plant:
     Raises `ScenarioError` or `InputError`. What has no part in it is named in `Plant.left_out`.
     """
     world = scenario.world(prepare=False)  # only what its jobs are is asked for; no code of theirs runs
-    return _Reader(scenario, world.jobs, world.rig.history.timeline, span, load).plant()
+    return _Reader(scenario, world, span, load).plant()
 
 
 class _Reader:
-    def __init__(
-        self, scenario: Scenario, jobs: Mapping[str, JobType], timeline: Timeline, span: float, load: float
-    ) -> None:
+    def __init__(self, scenario: Scenario, world: World, span: float, load: float) -> None:
         self._source = scenario.source
         self._tables = scenario.source.tables
-        self._jobs = jobs
-        self._timeline = timeline
+        self._jobs = world.jobs
+        self._timeline = world.rig.history.timeline
         self._span = span
         self._load = load
-        self._start = timeline.ns(instant_of(self._tables.get("start", "2031-03-03T09:00")))
+        self._start = world.start
         self._left_out: list[str] = []
 
     def plant(self) -> Plant:
         streams = []
         for name, type in self._jobs.items():
             table = self._tables["jobs"][name]
-            if not (self._rates(name) or any(self._bursts(name))):
+            rates, bursts = self._rates(name), tuple(self._bursts(name))
+            if not rates and not bursts:
                 continue
             if "call" in table:
                 self._left_out.append(f"{name}: it is real code; how long it takes is not known")
                 continue
-            streams.append(self._stream(name, type, table))
+            streams.append(self._stream(type, table, rates, bursts))
         for key in ("flows", "taps", "calls", "queues"):
             if key in self._tables:
                 self._left_out.append(f"[{key}]: a forecast takes no part of it")
         if not streams:
             raise self._source.error("there is nothing to forecast: no modelled job arrives, is enqueued or scheduled")
-        return Plant(streams, self._crews(), self._start, str(self._timeline.zone), tuple(self._left_out))
+        crews = self._crews()
+        # A fault that is meant for any job has been come across at each.
+        left_out = tuple(dict.fromkeys(self._left_out))
+        return Plant(streams, crews, self._start, str(self._timeline.zone), left_out)
 
-    def _stream(self, name: str, type: JobType, table: dict[str, Any]) -> Stream:
-        rates = self._rates(name)
+    def _stream(
+        self, type: JobType, table: dict[str, Any], rates: list[Rate], bursts: tuple[tuple[float, float], ...]
+    ) -> Stream:
         curve = Curve(rates, self._start)
         fails = table.get("fails", 0)
         return Stream(
-            name, type.spread or Fixed(type.takes_ns), curve(0.0) if all(rate.steady for rate in rates) else curve,
-            tuple(self._bursts(name)), type.queue, fails["share"] if isinstance(fails, dict) else fails, type.retry,
-            None if type.timeout_ns is None else type.timeout_ns / NS, tuple(self._outages(name)),
+            type.name, type.spread or Fixed(type.takes_ns), curve(0.0) if all(rate.steady for rate in rates) else curve,
+            bursts, type.queue, fails["share"] if isinstance(fails, dict) else fails, type.retry,
+            None if type.timeout_ns is None else type.timeout_ns / NS, tuple(self._outages(type.name)),
         )  # fmt: skip
 
     def _rates(self, name: str) -> list[Rate]:

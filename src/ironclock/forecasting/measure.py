@@ -30,7 +30,7 @@ def measured(
     age = np.zeros(bins)
     per_minute = np.zeros(int(span // 60) + 1)
     jobs = dead = started = retries = 0
-    waited = busy = 0.0
+    busy = 0.0
     at = 0
     waiting: set[str] = set()
 
@@ -62,7 +62,6 @@ def measured(
             heappush(pending, (due[job], job))
         elif what == "started" and job in due:
             started += 1
-            waited += (entry.ns - due[job]) / NS
             waiting.discard(job)
             running[job] = entry.ns
         elif what in ENDED and job in running:

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from ..core.durations import NS
 from ..core.errors import InputError, PolicyError
 from ..core.retry import Retry
-from ..core.spreads import Fixed, Spread
+from ..core.spreads import Spread
 
 
 @dataclass(frozen=True)
@@ -97,13 +96,3 @@ class Plant:
         """Every span in which something is down, in seconds since the begin, in order."""
         spans = [(o.since, o.until) for s in self.streams for o in s.outages]
         return sorted({*spans, *(span for crew in self.crews for span in crew.away)})
-
-
-def seconds(spread: Spread) -> float:
-    """Return the mean of a spread in seconds."""
-    return spread.mean_ns / NS
-
-
-def fixed(ns: int) -> Spread:
-    """Return a spread that is always the same."""
-    return Fixed(ns)

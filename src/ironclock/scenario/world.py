@@ -18,7 +18,6 @@ from .parts import callable_of, error_of, instant_of, retry_of, schedule_of
 from .reading import Source
 
 _POLICY = ("queue", "timeout", "priority", "lease", "ack", "deliveries", "key", "unique", "expires")
-_REAL = ("setup", "taps", "effects", "calls")
 _DAY = to_ns("1d")
 _MOST = 1_000_000
 
@@ -58,11 +57,13 @@ class World:
         self._engine = self.rig._engine
         self._timeline: Timeline = self._engine.timeline
         self.start = self.last = self._engine.now
-        """The last instant at which something is to happen by itself."""
-        run = tables.get("run", "dry")
-        with source.at("run"):
-            self.length_ns = None if run == "dry" else to_ns(run, what="run")
+        """The instant at which it begins; and the last at which something is to happen by itself."""
+        self.length_ns: int | None = None
         """How long it runs; None: until no job is left open."""
+        run = tables.get("run", "dry")
+        if run != "dry":
+            with source.at("run"):
+                self.length_ns = to_ns(run, what="run")
         self.jobs: dict[str, JobType] = {}
         self._pools()
         for number, name in enumerate(tables.get("setup", ()) if prepare else ()):
