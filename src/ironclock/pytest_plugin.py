@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 if TYPE_CHECKING:
+    from .report.approved import Approval
     from .rig import Rig
 
 _SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict")
@@ -98,11 +99,15 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
     found: list[weakref.ref[Rig]] = []
     item.stash[_rigs] = found
 
-    def note(rig: Rig) -> None:
-        from .report.approved import Approval
+    approval: list[Approval] = []  # made for the first rig, and shared: a search makes a thousand rigs a second
 
+    def note(rig: Rig) -> None:
         found.append(weakref.ref(rig))
-        rig.approval = Approval(item.path.parent, bool(item.config.getoption("--ironclock-approve")))
+        if not approval:
+            from .report.approved import Approval
+
+            approval.append(Approval(item.path.parent, bool(item.config.getoption("--ironclock-approve"))))
+        rig.approval = approval[0]
 
     observers.append(note)
     try:

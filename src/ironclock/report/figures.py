@@ -15,7 +15,7 @@ from .text import chosen, printable
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_COLOURS = {
+COLOURS = {
     "done": "#3b7f5c", "failed": "#b4562a", "timed-out": "#9a6a00", "crashed": "#a3224b", "cancelled": "#6b6f76",
     "running": "#2f6f9f",
 }  # fmt: skip
@@ -51,7 +51,7 @@ def draw_all(history: History, folder: str) -> list[str]:
     return made
 
 
-def _moments(axes: Axes, timeline: Timeline) -> Callable[[int], float]:
+def moments(axes: Axes, timeline: Timeline) -> Callable[[int], float]:
     """Let an axis show local time; return what turns nanoseconds into its numbers."""
     from matplotlib import dates as mdates
 
@@ -67,7 +67,7 @@ def _timeline(axes: Axes, found: list[Life], timeline: Timeline) -> None:
     from matplotlib.patches import Patch
 
     shown = chosen(found, _MOST_ROWS)
-    day = _moments(axes, timeline)
+    day = moments(axes, timeline)
     seen = set()
     last = max((t.ended or t.started for life in shown for t in life.tries), default=0)
     first = min((life.enqueued for life in shown), default=0)
@@ -80,13 +80,13 @@ def _timeline(axes: Axes, found: list[Life], timeline: Timeline) -> None:
             seen.add(one.outcome)
             axes.broken_barh(
                 [(day(one.started), day(round(max(end - one.started, least))))], (row - 0.36, 0.72),
-                color=_COLOURS.get(one.outcome, "0.4"),
+                color=COLOURS.get(one.outcome, "0.4"),
             )  # fmt: skip
             if one.wait is not None:
                 axes.hlines(row, day(end), day(end + one.wait), color="#8a80bd", linewidth=2, linestyle=(0, (2, 1)))
     axes.set_yticks(range(len(shown)), [printable(life.id)[:30] for life in shown], fontsize=9)
     axes.invert_yaxis()
-    handles = [Patch(color=_COLOURS.get(name, "0.4"), label=name) for name in sorted(seen)]
+    handles = [Patch(color=COLOURS.get(name, "0.4"), label=name) for name in sorted(seen)]
     handles += [Patch(color="0.78", label="held or queued"), Patch(color="#8a80bd", label="backing off")]
     axes.legend(handles=handles, loc="upper right", frameon=False, ncols=2, fontsize=9)
     rest = len(found) - len(shown)
@@ -94,7 +94,7 @@ def _timeline(axes: Axes, found: list[Life], timeline: Timeline) -> None:
 
 
 def _depth(axes: Axes, found: list[Life], timeline: Timeline) -> None:
-    day = _moments(axes, timeline)
+    day = moments(axes, timeline)
     end = max((life.closed or life.due for life in found), default=0)
     for queue, (instants, counts) in sorted(depths(found).items()):
         if instants:

@@ -7,11 +7,11 @@ from rich.text import Text
 from ..core.durations import NS
 from ..core.timeline import Timeline
 from .compare import Comparison
+from .figures import COLOURS, moments
 from .lives import Life
 from .text import printable, timeline_rows
 
 _MOST = 20
-_COLOURS = {"done": "#3b7f5c", "failed": "#b4562a", "timed-out": "#9a6a00", "crashed": "#a3224b"}
 
 
 def rows(found: Comparison, timeline: Timeline, width: int, most: int = 8) -> list[Text]:
@@ -31,7 +31,6 @@ def draw(found: Comparison, timeline: Timeline, path: str, names: tuple[str, str
     import matplotlib
 
     matplotlib.use("Agg")
-    from matplotlib import dates as mdates
     from matplotlib import pyplot as plt
     from matplotlib.patches import Patch
 
@@ -41,7 +40,7 @@ def draw(found: Comparison, timeline: Timeline, path: str, names: tuple[str, str
     first = min((life.enqueued for life in lives), default=0)
     last = max((t.ended or t.started for life in lives for t in life.tries), default=first + NS)
     least = max(last - first, 1) / 600
-    day = 86_400 * NS
+    day = moments(axes, timeline)
     for number, change in enumerate(changes):
         for life, offset in ((change.before, -0.2), (change.after, 0.2)):
             if life is None:
@@ -50,18 +49,14 @@ def draw(found: Comparison, timeline: Timeline, path: str, names: tuple[str, str
             for one in life.tries:
                 end = last if one.ended is None else one.ended
                 axes.broken_barh(
-                    [(one.started / day, max(end - one.started, least) / day)], (row - 0.15, 0.3),
-                    color=_COLOURS.get(one.outcome, "#2f6f9f"), alpha=0.55 if offset < 0 else 1.0,
+                    [(day(one.started), day(round(max(end - one.started, least))))], (row - 0.15, 0.3),
+                    color=COLOURS.get(one.outcome, COLOURS["running"]), alpha=0.55 if offset < 0 else 1.0,
                     hatch="////" if offset < 0 else None, edgecolor="w" if offset < 0 else None, linewidth=0,
                 )  # fmt: skip
                 if one.wait is not None:
-                    axes.hlines(row, end / day, (end + one.wait) / day, color="#8a80bd", linewidth=1.5, linestyle=":")
+                    axes.hlines(row, day(end), day(end + one.wait), color="#8a80bd", linewidth=1.5, linestyle=":")
             if life.closed is not None:
-                axes.plot(life.closed / day, row, marker="o" if life.state == "done" else "x", color="0.15", ms=5)
-    zone = timeline.zone
-    locator = mdates.AutoDateLocator(tz=zone)  # type: ignore[no-untyped-call]
-    axes.xaxis.set_major_locator(locator)
-    axes.xaxis.set_major_formatter(mdates.ConciseDateFormatter(locator, tz=zone))  # type: ignore[no-untyped-call]
+                axes.plot(day(life.closed), row, marker="o" if life.state == "done" else "x", color="0.15", ms=5)
     axes.set_yticks(range(len(changes)), [printable(change.job)[:36] for change in changes], fontsize=9)
     axes.invert_yaxis()
     axes.grid(axis="x", color="0.9", linewidth=0.6)
@@ -78,6 +73,5 @@ def draw(found: Comparison, timeline: Timeline, path: str, names: tuple[str, str
         f"{len(found.changes):,} of {found.count:,} jobs differ" + (f"; {rest:,} are not shown" if rest else ""),
         loc="left",
     )
-    axes.set_xlabel(f"local time, {zone}")
     figure.savefig(path)
     plt.close(figure)
