@@ -8,8 +8,8 @@ import time
 from turns import verdict
 
 import ironclock as ic
-from ironclock.core.spreads import spread_of
-from ironclock.forecasting.plant import Crew, Outage, Plant, Stream
+from ironclock.forecasting.workload import Outage, Stream, WorkerPool, Workload
+from ironclock.foundation.distributions import spread_of
 
 RETRY = ic.Retry(attempts=5, wait=ic.exponential("1m", cap="10m", jitter=0.1))
 
@@ -19,7 +19,7 @@ def day(rate: float, workers: int, takes: object) -> float:
     outage = Outage(36_000, 37_200, 1.0, 10.0)
     stream = Stream("submit_manifest", spread_of(takes), rate=rate, fails=0.02, retry=RETRY, outages=[outage])  # type: ignore[arg-type]
     began = time.perf_counter()
-    ic.forecast(Plant([stream], [Crew(workers)]))
+    ic.forecast(Workload([stream], [WorkerPool(workers)]))
     return time.perf_counter() - began
 
 
@@ -31,8 +31,8 @@ def main() -> None:
         "10,000,000 an hour, 2 s each": (10_000_000 / 3600, 20_000, {"median": "2s", "p95": "9s"}),
     }
     took = {}
-    for name, plant in days.items():
-        took[name] = min(day(*plant) for _ in range(3))
+    for name, workload in days.items():
+        took[name] = min(day(*workload) for _ in range(3))
         verdict(f"{took[name]:.2f} s: 24 h in 1 s bins, 200 replications, {name} (under 5 s)", took[name] < 5)
     few, _, many = took.values()
     verdict(

@@ -19,8 +19,8 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 import exact
 
 import ironclock as ic
-from ironclock.core.spreads import spread_of
-from ironclock.forecasting.plant import Crew, Outage, Plant, Stream
+from ironclock.forecasting.workload import Outage, Stream, WorkerPool, Workload
+from ironclock.foundation.distributions import spread_of
 
 STEEP = ic.Retry(attempts=6, wait=ic.exponential("30s", cap="10m", jitter=0.1))
 FULL = ic.Retry(attempts=5, wait=ic.exponential("40s", cap="5m", jitter="full"))
@@ -31,12 +31,12 @@ def _down(since: float, until: float, share: float, takes: float) -> Outage:
     return Outage(since, until, share, takes)
 
 
-def one(takes: Any, rate: float, workers: int, **more: Any) -> tuple[list[Stream], Crew]:
-    """Return a plant of one stream."""
-    return [Stream("m", spread_of(takes), rate=rate, **more)], Crew(workers)
+def one(takes: Any, rate: float, workers: int, **more: Any) -> tuple[list[Stream], WorkerPool]:
+    """Return a workload of one stream."""
+    return [Stream("m", spread_of(takes), rate=rate, **more)], WorkerPool(workers)
 
 
-PLANTS: dict[str, tuple[tuple[list[Stream], Crew], float]] = {
+PLANTS: dict[str, tuple[tuple[list[Stream], WorkerPool], float]] = {
     "steady, exponential": (one({"mean": "20s"}, 0.15, 4), 20_000),
     "steady, fixed": (one("10s", 0.25, 3), 20_000),
     "steady, log-normal": (one({"median": "4s", "p95": "15s"}, 0.6, 5), 14_400),
@@ -51,7 +51,7 @@ PLANTS: dict[str, tuple[tuple[list[Stream], Crew], float]] = {
     "two queues by weight": (
         ([Stream("m", spread_of("3s"), rate=0.3, bursts=[(600, 900)], queue="harbour", retry=EVEN),
           Stream("d", spread_of("2s"), rate=0.4, bursts=[(600, 900)], queue="desk", fails=0.05, retry=EVEN)],
-         Crew(4, {"harbour": 3, "desk": 1})), 5_400,
+         WorkerPool(4, {"harbour": 3, "desk": 1})), 5_400,
     ),
 }  # fmt: skip
 FIGURES = ("backlog_peak", "backlog_mean", "age_peak", "retries", "dead", "attempts", "wait_mean", "busy", "recovery")
@@ -73,14 +73,14 @@ def _errors(values: Any, share: float | None) -> tuple[float, float]:
 
 
 def main(count: int = 60) -> None:
-    """Print for each plant the figures that are off, and by how much."""
+    """Print for each workload the figures that are off, and by how much."""
     judged = off = 0
     with ProcessPoolExecutor(2) as pool:
         for name, ((streams, crew), span) in PLANTS.items():
             began = time.perf_counter()
             runs = list(pool.map(_exact, [(name, seed) for seed in range(count)], chunksize=4))
             took = time.perf_counter() - began
-            found = ic.forecast(Plant(streams, [crew]), span=span, bin="1s", replications=400).figures
+            found = ic.forecast(Workload(streams, [crew]), span=span, bin="1s", replications=400).figures
             worst, words = 0.0, []
             for figure in FIGURES:
                 if figure not in found:

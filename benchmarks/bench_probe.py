@@ -12,10 +12,10 @@ import time
 from turns import in_turns, median, rate, ratio, verdict
 
 import ironclock as ic
-from ironclock.explore.crew import Crew, Order, processes
-from ironclock.explore.trial import Trial
-from ironclock.steering.kinds import Model
-from ironclock.steering.plan import Plan
+from ironclock.search.fault_model import FaultModel
+from ironclock.search.plan import Plan
+from ironclock.search.runners import Order, WorkerPool, processes
+from ironclock.search.runs import SearchedStory
 from mistakes import MISTAKES
 
 LAWS = (ic.laws.once_per_key("bank.post"), ic.laws.nothing_lost())
@@ -23,7 +23,7 @@ LAWS = (ic.laws.once_per_key("bank.post"), ic.laws.nothing_lost())
 
 def story(rig: ic.Rig) -> None:
     """Ten bookings, each charged and confirmed: twenty attempts, twenty effects."""
-    bank, mail = rig.stand(ic.stands.Ledger("bank", idempotent=True)), rig.stand(ic.stands.Mail())
+    bank, mail = rig.service(ic.services.Ledger("bank", idempotent=True)), rig.service(ic.services.Mail())
 
     def confirm(booking: str) -> None:
         mail.send("ina", f"{booking} is paid")
@@ -40,17 +40,17 @@ def story(rig: ic.Rig) -> None:
     rig.run_dry()
 
 
-TRIAL = Trial(story, LAWS, Model())
-PLAIN = TRIAL.run(Plan(), notes=True)
+TRIAL = SearchedStory(story, LAWS, FaultModel())
+PLAIN = TRIAL.run(Plan(), notes_seams=True)
 SINGLES = [move for _, moves in PLAIN.seams for move in moves]
 
 
 def orders(count: int) -> list[Order]:
-    return [Order(Plan((SINGLES[n % len(SINGLES)],))) for n in range(count)]
+    return [RunRequest(Plan((SINGLES[n % len(SINGLES)],))) for n in range(count)]
 
 
 def runs(count: int) -> int:
-    for _ in Crew(TRIAL).map(orders(count)):
+    for _ in WorkerPool(TRIAL).map(orders(count)):
         pass
     return count
 

@@ -15,7 +15,7 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from browser import CHROMIUM, Browser
 
 import ironclock as ic
-from ironclock.report.html import page
+from ironclock.reports.html_page import page
 
 
 def long_night() -> ic.History:

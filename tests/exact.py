@@ -1,4 +1,4 @@
-"""The exact engine on a forecast's plant: every job by itself, measured like a forecast's replication."""
+"""The exact simulation on a forecast's workload: every job by itself, measured like a forecast's replication."""
 
 from __future__ import annotations
 
@@ -7,53 +7,60 @@ from typing import Any
 
 import numpy as np
 
-from ironclock.core.durations import NS
-from ironclock.core.engine import Engine
-from ironclock.core.policy import JobType, Policy
-from ironclock.core.pool import Pool
-from ironclock.core.timeline import Timeline
-from ironclock.forecasting.measure import measured
-from ironclock.forecasting.plant import Crew, Stream
+from ironclock.forecasting.measured_figures import measured
+from ironclock.forecasting.workload import Stream, WorkerPool
+from ironclock.foundation.durations import NS
+from ironclock.foundation.instants import Timeline
 from ironclock.scenario.arrivals import Rate, arrive
+from ironclock.simulation.policy import JobType, Policy
+from ironclock.simulation.queues import Pool
+from ironclock.simulation.simulation import Simulation
 
 
-def run(streams: Sequence[Stream], crew: Crew, span: float, step: float, seed: int) -> dict[str, float]:
-    """Run a plant once; return its figures."""
+def run(streams: Sequence[Stream], pool: WorkerPool, span: float, step: float, seed: int) -> dict[str, float]:
+    """Run a workload once; return its figures."""
     timeline = Timeline("UTC")
     start = timeline.ns("2031-03-03T00:00")
-    engine = Engine(timeline, start, seed)
-    engine.add_pool(Pool(crew.size, crew.queues))
+    simulation = Simulation(timeline, start, seed)
+    simulation.add_pool(Pool(pool.size, pool.queues))
     for stream in streams:
-        _add(engine, stream, start, span)
-    engine.advance_to(start + round(span * NS))
+        _add(simulation, stream, start, span)
+    simulation.loop.advance_to(start + round(span * NS))
     outages = sorted({(o.since, o.until) for s in streams for o in s.outages})
-    return measured(engine.history, start, span, step, crew.size, outages)
+    return measured(simulation.history, start, span, step, pool.size, outages)
 
 
-def _add(engine: Engine, stream: Stream, start: int, span: float) -> None:
-    chance = engine.generator(f"fails:{stream.name}")
+def _add(simulation: Simulation, stream: Stream, start: int, span: float) -> None:
+    chance = simulation.generators.of(f"fails:{stream.name}")
 
     def code() -> None:
         if chance.random() < stream.fails:
             raise ConnectionError("as modelled")
 
     policy = Policy(queue=stream.queue, retry=stream.retry, takes=stream.takes, timeout=stream.timeout)
-    type = engine.types[stream.name] = JobType(code, stream.name, policy)
+    type = simulation.broker.types[stream.name] = JobType(code, stream.name, policy)
     for outage in stream.outages:
-        between = tuple(engine.timeline.at(start + round(s * NS)) for s in (outage.since, outage.until))
+        between = tuple(simulation.timeline.at(start + round(s * NS)) for s in (outage.since, outage.until))
         share = None if outage.share == 1 else outage.share
-        engine.faults.fail(stream.name, between=between, chance=share, takes=outage.takes or 0)  # type: ignore[arg-type]
+        simulation.faults.fail(stream.name, between=between, chance=share, takes=outage.takes or 0)  # type: ignore[arg-type]
 
     def put(_: Any = None) -> None:
-        engine.enqueue(type, (), {}, engine.now)
+        simulation.broker.enqueue(type, (), {}, simulation.loop.now)
 
     for at, count in stream.bursts:
         for _ in range(int(count)):
-            engine.plan(start + round(at * NS), put, None)
+            simulation.loop.schedule_world_event(start + round(at * NS), put, None)
     if stream.rate:
         assert not callable(stream.rate)
-        rate = Rate(engine.timeline, [(0, stream.rate)], None, None)
-        arrive(rate, start, engine.generator(f"arrivals:{stream.name}"), engine.plan, put, start + round(span * NS))
+        rate = Rate(simulation.timeline, [(0, stream.rate)], None, None)
+        arrive(
+            rate,
+            start,
+            simulation.generators.of(f"arrivals:{stream.name}"),
+            simulation.loop.schedule_world_event,
+            put,
+            start + round(span * NS),
+        )
 
 
 def runs(one: Callable[[int], dict[str, float]], count: int) -> dict[str, np.ndarray[Any, np.dtype[np.float64]]]:

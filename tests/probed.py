@@ -7,13 +7,14 @@ import threading
 from pathlib import Path
 
 import ironclock as ic
+from ironclock.rig import simulation_of
 
 LAWS = [ic.laws.once_per_key("bank.post"), ic.laws.nothing_lost()]
 
 
 def charges(rig: ic.Rig, *, idempotent: bool = False, bookings: int = 2) -> None:
     """Every booking is charged by a job of its own."""
-    bank = rig.stand(ic.stands.Ledger("bank", idempotent=idempotent))
+    bank = rig.service(ic.services.Ledger("bank", idempotent=idempotent))
 
     def charge_fare(booking: str) -> None:
         bank.post("passenger", "fares", 180, key=booking)
@@ -86,7 +87,7 @@ def deadly(rig: ic.Rig) -> None:
     mark = Path(os.environ["IRONCLOCK_TEST_MARK"])
 
     def charge_fare() -> None:
-        task = rig._engine.current
+        task = simulation_of(rig).loop.current
         if task is not None and task.number == 2 and not mark.exists():  # type: ignore[attr-defined]
             mark.touch()
             os._exit(70)
@@ -100,7 +101,7 @@ def fatal(rig: ic.Rig) -> None:
     """The process dies whenever a second attempt is made."""
 
     def charge_fare() -> None:
-        if rig._engine.current.number == 2:  # type: ignore[union-attr]
+        if simulation_of(rig).loop.current.number == 2:  # type: ignore[union-attr]
             os._exit(70)
 
     kind = rig.job(charge_fare, retry=ic.Retry(3, "30s"))

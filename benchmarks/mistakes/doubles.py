@@ -15,7 +15,7 @@ TRIES = ic.Retry(4, "10s")
 @breaks(ic.laws.once_per_key("bank.post"))
 def charge_without_a_key(rig: ic.Rig, fixed: bool) -> None:
     """The bank cannot tell a repeated charge from a second one."""
-    bank = rig.stand(ic.stands.Ledger("bank", idempotent=fixed))
+    bank = rig.service(ic.services.Ledger("bank", idempotent=fixed))
 
     def charge_fare(booking: str) -> None:
         bank.post("passenger", "fares", 180, key=booking)
@@ -29,7 +29,7 @@ def charge_without_a_key(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.once_per_key("mail.send"))
 def mark_after_the_letter(rig: ic.Rig, fixed: bool) -> None:
     """That a letter was sent is written down after it, not before."""
-    mail, store = rig.stand(ic.stands.Mail()), rig.stand(ic.stands.KeyValue())
+    mail, store = rig.service(ic.services.Mail()), rig.service(ic.services.KeyValue())
 
     def confirm(booking: str) -> None:
         if fixed:
@@ -47,7 +47,7 @@ def mark_after_the_letter(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.once_per_key("bank.post"))
 def batch_from_the_start(rig: ic.Rig, fixed: bool) -> None:
     """A batch that fails in the middle begins anew, and pays the first ones again."""
-    bank, store = rig.stand(ic.stands.Ledger("bank")), rig.stand(ic.stands.KeyValue())
+    bank, store = rig.service(ic.services.Ledger("bank")), rig.service(ic.services.KeyValue())
 
     def refund_sailing(sailing: str) -> None:
         for seat in ("1A", "1B", "1C"):
@@ -63,7 +63,7 @@ def batch_from_the_start(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.once_per_key("mail.send"))
 def children_without_a_key(rig: ic.Rig, fixed: bool) -> None:
     """A job that hands out others is delivered again, and hands them out again."""
-    mail, store = rig.stand(ic.stands.Mail()), rig.stand(ic.stands.KeyValue())
+    mail, store = rig.service(ic.services.Mail()), rig.service(ic.services.KeyValue())
 
     def tell_passenger(name: str) -> None:
         if not fixed or store.add(name, "told"):
@@ -89,8 +89,8 @@ def _paid_back_once(world: ic.laws.World) -> Iterator[str]:
 @breaks(_paid_back_once)
 def refund_at_every_failure(rig: ic.Rig, fixed: bool) -> None:
     """Each failed attempt asks for the refund, and not the failure for good."""
-    bank = rig.stand(ic.stands.Ledger("bank", idempotent=True))
-    office = rig.stand(ic.stands.HttpService("office"))
+    bank = rig.service(ic.services.Ledger("bank", idempotent=True))
+    office = rig.service(ic.services.HttpService("office"))
 
     def refund(booking: str, attempt: int) -> None:
         bank.post("fares", "passenger", 180, key=booking if fixed else f"{booking}-{attempt}")
@@ -114,7 +114,7 @@ def refund_at_every_failure(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.once_per_key("printer.print"))
 def look_then_print(rig: ic.Rig, fixed: bool) -> None:
     """Two deliveries of one message both look, find nothing, and print."""
-    store = rig.stand(ic.stands.KeyValue())
+    store = rig.service(ic.services.KeyValue())
     done: list[str] = []
 
     def on_paper(ticket: str) -> None:
@@ -142,7 +142,7 @@ def look_then_print(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.no_overlap())
 def lease_shorter_than_a_slow_run(rig: ic.Rig, fixed: bool) -> None:
     """The lease covers the usual run, and no slower one."""
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
 
     def print_tickets(sailing: str) -> None:
         time.sleep(20)

@@ -18,7 +18,7 @@ TRIES = ic.Retry(4, "10s")
 @breaks(ic.laws.nothing_lost("submit_manifest", effect="office.request"))
 def blanket_except(rig: ic.Rig, fixed: bool) -> None:
     """Every error is caught, so that the job is done without what it was for."""
-    office = rig.stand(ic.stands.HttpService("office"))
+    office = rig.service(ic.services.HttpService("office"))
 
     def submit_manifest(sailing: str) -> None:
         try:
@@ -36,7 +36,7 @@ def blanket_except(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.nothing_lost())
 def acknowledged_before_the_work(rig: ic.Rig, fixed: bool) -> None:
     """The queue is told that a job is done when it begins."""
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
 
     def remind(booking: str) -> None:
         mail.send("ina", f"{booking} sails tomorrow")
@@ -56,8 +56,8 @@ def _every_charge_has_its_ticket(world: ic.laws.World) -> Iterator[str]:
 @breaks(_every_charge_has_its_ticket)
 def marked_done_before_the_follow_up(rig: ic.Rig, fixed: bool) -> None:
     """A job marks itself as done and then enqueues what comes next; its retry sees the mark and stops."""
-    bank, store = rig.stand(ic.stands.Ledger("bank", idempotent=True)), rig.stand(ic.stands.KeyValue())
-    mail = rig.stand(ic.stands.Mail())
+    bank, store = rig.service(ic.services.Ledger("bank", idempotent=True)), rig.service(ic.services.KeyValue())
+    mail = rig.service(ic.services.Mail())
 
     def send_ticket(booking: str) -> None:
         mail.send("ina", "Your ticket", key=booking)
@@ -83,7 +83,7 @@ def marked_done_before_the_follow_up(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.nothing_lost("confirm", effect="mail.send"))
 def enqueued_before_the_commit(rig: ic.Rig, fixed: bool) -> None:
     """A worker is faster than the commit, and finds no booking."""
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
     bookings: dict[int, str] = {}
 
     def confirm(booking: int) -> str:
@@ -113,7 +113,7 @@ def _no_hold_is_left(world: ic.laws.World) -> Iterator[str]:
 @breaks(_no_hold_is_left, faults=("fail", "hang", "slow", "delay"))
 def hold_without_finally(rig: ic.Rig, fixed: bool) -> None:
     """An error between taking and giving back a hold leaves the seat held."""
-    office, store = rig.stand(ic.stands.HttpService("office")), rig.stand(ic.stands.KeyValue())
+    office, store = rig.service(ic.services.HttpService("office")), rig.service(ic.services.KeyValue())
 
     def give_back(booking: str) -> None:
         store.delete(booking)
@@ -140,7 +140,7 @@ def hold_without_finally(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.nothing_lost("price_sailings", effect="office.request", key=lambda sailings: f"GET /{sailings[-1]}"))
 def futures_nobody_asks(rig: ic.Rig, fixed: bool) -> None:
     """Work handed to a pool of threads fails there, and nobody asks for its result."""
-    office = rig.stand(ic.stands.HttpService("office"))
+    office = rig.service(ic.services.HttpService("office"))
 
     def price_sailings(sailings: list[str]) -> None:
         with ThreadPoolExecutor(2) as pool:
@@ -157,7 +157,7 @@ def futures_nobody_asks(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.nothing_lost("ask_harbours", effect="office.request", key=lambda: "GET /tides/1"))
 def gathered_errors(rig: ic.Rig, fixed: bool) -> None:
     """Errors of coroutines come back as results, and nobody looks at them."""
-    office = rig.stand(ic.stands.HttpService("office"))
+    office = rig.service(ic.services.HttpService("office"))
 
     async def ask(number: int) -> None:
         await asyncio.sleep(1)
@@ -178,7 +178,7 @@ def gathered_errors(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.nothing_lost())
 def item_never_ticked_off(rig: ic.Rig, fixed: bool) -> None:
     """A worker thread that fails does not tick its item off, and whoever joins the queue waits for ever."""
-    office = rig.stand(ic.stands.HttpService("office"))
+    office = rig.service(ic.services.HttpService("office"))
 
     def load_cars() -> None:
         lane: queue.Queue[str | None] = queue.Queue()
@@ -225,7 +225,7 @@ def _there_is_always_a_price(world: ic.laws.World) -> Iterator[str]:
 @breaks(_there_is_always_a_price)
 def deleted_then_written(rig: ic.Rig, fixed: bool) -> None:
     """The old price is deleted before the new one is there."""
-    store, mail = rig.stand(ic.stands.KeyValue()), rig.stand(ic.stands.Mail())
+    store, mail = rig.service(ic.services.KeyValue()), rig.service(ic.services.Mail())
 
     def new_price(price: int) -> None:
         if not fixed:

@@ -21,7 +21,7 @@ def _latest_stands(world: ic.laws.World) -> Iterator[str]:
 @breaks(_latest_stands)
 def late_news_over_newer(rig: ic.Rig, fixed: bool) -> None:
     """An older message that was tried again overwrites the newer one."""
-    board = rig.stand(ic.stands.KeyValue("board"))
+    board = rig.service(ic.services.KeyValue("board"))
 
     def show(sailing: str, version: int, text: str) -> None:
         if fixed and (board.get(sailing) or [0])[0] > version:
@@ -44,7 +44,7 @@ def _paid_or_released(world: ic.laws.World) -> Iterator[str]:
 @breaks(_paid_or_released)
 def same_instant(rig: ic.Rig, fixed: bool) -> None:
     """The payment and the end of the hold fall due together, and only one order of the two works."""
-    bank = rig.stand(ic.stands.Ledger("bank", idempotent=True))
+    bank = rig.service(ic.services.Ledger("bank", idempotent=True))
     seats: dict[str, str] = {}
     release = rig.effect("seats.release", lambda seat: None, key=lambda seat: seat)
 
@@ -68,7 +68,7 @@ def same_instant(rig: ic.Rig, fixed: bool) -> None:
 @breaks(ic.laws.finishes_within("board_passenger", "30m"))
 def one_queue_for_all(rig: ic.Rig, fixed: bool) -> None:
     """A job with no timeout hangs on a service, and what waits behind it comes too late."""
-    office = rig.stand(ic.stands.HttpService("office"))
+    office = rig.service(ic.services.HttpService("office"))
     if not fixed:
         office.slow("50m", calls=3)
 
@@ -90,7 +90,7 @@ def one_queue_for_all(rig: ic.Rig, fixed: bool) -> None:
 )
 def usually_fast_enough(rig: ic.Rig, fixed: bool) -> None:
     """Boarding begins when the list is there, which usually is before the boat leaves."""
-    board = rig.stand(ic.stands.KeyValue("board"))
+    board = rig.service(ic.services.KeyValue("board"))
     gone: list[str] = []
 
     def leave() -> None:

@@ -151,8 +151,8 @@ def _one_seat_each(world: ic.laws.World) -> Iterator[str]:
 @breaks(_one_seat_each)
 def read_across_the_network(rig: ic.Rig, fixed: bool) -> None:
     """The next seat is read from a store and written back, instead of one step that does both."""
-    store = rig.stand(ic.stands.KeyValue())
-    seats = rig.stand(Seats())
+    store = rig.service(ic.services.KeyValue())
+    seats = rig.service(Seats())
 
     def reserve(passenger: str) -> None:
         if fixed:
@@ -169,7 +169,7 @@ def read_across_the_network(rig: ic.Rig, fixed: bool) -> None:
     rig.run_dry()
 
 
-class Seats(ic.stands.Stand):
+class Seats(ic.services.Service):
     """A stand of our own: the harbour's list of seats."""
 
     operations = ("give",)
@@ -184,7 +184,7 @@ class Seats(ic.stands.Stand):
 @breaks(_one_seat_each, lines=HERE, depth=1)
 def tickets_from_threads(rig: ic.Rig, fixed: bool) -> None:
     """The threads of one job draw their numbers from one counter."""
-    seats = rig.stand(Seats())
+    seats = rig.service(Seats())
 
     def print_tickets(passengers: list[str]) -> None:
         deck = Deck()

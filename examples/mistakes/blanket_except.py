@@ -13,7 +13,7 @@ LAWS = [ic.laws.nothing_lost("submit_manifest", effect="office.request")]
 
 
 def _story(rig: ic.Rig, *, swallows: bool) -> None:
-    office = rig.stand(ic.stands.HttpService("office"))
+    office = rig.service(ic.services.HttpService("office"))
     office.outage(("2031-03-29T21:00", "2031-03-29T21:05"))
 
     def submit_manifest(sailing: str) -> None:

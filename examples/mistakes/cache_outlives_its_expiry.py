@@ -16,7 +16,7 @@ LAWS = [
 
 
 def _story(rig: ic.Rig, *, keeps: bool) -> None:
-    store, till = rig.stand(ic.stands.KeyValue("fares")), rig.stand(ic.stands.Ledger("till"))
+    store, till = rig.service(ic.services.KeyValue("fares")), rig.service(ic.services.Ledger("till"))
     price = {"TL-204": 180}
     kept: dict[str, int] = {}
 

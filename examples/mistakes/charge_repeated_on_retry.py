@@ -11,7 +11,7 @@ LAWS = [ic.laws.once_per_key("bank.post", due=["B-7"])]
 
 
 def _story(rig: ic.Rig, *, guarded: bool) -> None:
-    bank = rig.stand(ic.stands.Ledger("bank", idempotent=guarded))
+    bank = rig.service(ic.services.Ledger("bank", idempotent=guarded))
     bank.lose_response(calls=1)
 
     def charge_fare(booking: str) -> None:

@@ -11,7 +11,7 @@ LAWS = [ic.laws.after_commit(), ic.laws.nothing_lost("confirm", effect="mail.sen
 
 
 def _story(rig: ic.Rig, *, inside: bool) -> None:
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
     bookings: dict[int, str] = {}
 
     def confirm(booking: int) -> str:

@@ -13,7 +13,7 @@ LAWS = [ic.laws.no_overlap(), ic.laws.once_per_key("mail.send")]
 
 
 def _story(rig: ic.Rig, lease: str) -> None:
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
 
     def print_tickets(sailing: str) -> None:
         time.sleep(90)

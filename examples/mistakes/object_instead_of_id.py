@@ -29,7 +29,7 @@ LAWS = [
 
 
 def _story(rig: ic.Rig, *, by_id: bool) -> None:
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
     bookings = {7: Booking(7, "ina@old")}
 
     def remind(booking: Booking | int) -> None:

@@ -11,7 +11,7 @@ LAWS = [ic.laws.once_per_key("mail.send", due=["offer TL-204", "offer TL-205"])]
 
 
 def _story(rig: ic.Rig, *, patient: bool) -> None:
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
     rows = [{"offer": offer, "tries": 0} for offer in (None, "TL-204", "TL-205")]
 
     def work_off() -> None:

@@ -11,7 +11,7 @@ LAWS = [ic.laws.each("mail.send", "a bill has three lines of its own", lambda se
 
 
 def _story(rig: ic.Rig, *, shared: bool) -> None:
-    mail = rig.stand(ic.stands.Mail())
+    mail = rig.service(ic.services.Mail())
 
     class Bill:
         lines: list[str] = []

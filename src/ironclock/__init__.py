@@ -1,137 +1,146 @@
 """Iron Clock: deterministic tests for background and scheduled jobs.
 
-A test captures the jobs that real code enqueues, moves a simulated clock through delays, makes chosen things
-fail, and reads exactly what happened. The public names stand here; each is imported when it is first used, so
-that a test suite pays for what it uses.
+A test captures the jobs that real code enqueues, moves a simulated clock through delays, makes chosen things fail, and
+reads exactly what happened. The public names are listed here. Each is imported when it is first used, so that a test
+suite pays only for what it uses.
+
+Example::
+
+    import ironclock as ic
+
+    def test_the_manifest_is_sent_after_an_outage(rig):
+        manifest = rig.job(submit_manifest, retry=ic.Retry(attempts=6, wait=ic.exponential("1m")))
+        rig.faults.fail("submit_manifest", attempts=(1, 2))
+        job = rig.enqueue(manifest.call("TL-204"), after="15m")
+        rig.advance("1h")
+        assert job.state == "done"
 """
 
 from __future__ import annotations
 
-TYPE_CHECKING = False  # importing it from typing would cost more than all of this page
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from typing import Any
 
     from . import laws as laws
-    from . import stands as stands
-    from .capture.endpoint import DeliveryFailed as DeliveryFailed
-    from .capture.endpoint import DeliveryRejected as DeliveryRejected
-    from .capture.endpoint import DeliveryTimeout as DeliveryTimeout
+    from . import services as services
     from .capture.outbox import Columns as Columns
     from .capture.readings import Enqueue as Enqueue
     from .capture.readings import reading as reading
     from .capture.taps import Tap as Tap
-    from .core.durations import Duration as Duration
-    from .core.effects import Effect as Effect
-    from .core.errors import AttemptCancelled as AttemptCancelled
-    from .core.errors import AttemptTimeout as AttemptTimeout
-    from .core.errors import DuplicateJob as DuplicateJob
-    from .core.errors import DurationError as DurationError
-    from .core.errors import EnqueueRefused as EnqueueRefused
-    from .core.errors import FlowError as FlowError
-    from .core.errors import HistoryError as HistoryError
-    from .core.errors import InputError as InputError
-    from .core.errors import InstantError as InstantError
-    from .core.errors import IronClockError as IronClockError
-    from .core.errors import NotDry as NotDry
-    from .core.errors import PayloadError as PayloadError
-    from .core.errors import PolicyError as PolicyError
-    from .core.errors import ResourceTimeout as ResourceTimeout
-    from .core.errors import ResponseLost as ResponseLost
-    from .core.errors import RigStateError as RigStateError
-    from .core.errors import SelectionError as SelectionError
-    from .core.errors import StandError as StandError
-    from .core.errors import StrictError as StrictError
-    from .core.errors import StuckError as StuckError
-    from .core.errors import TapError as TapError
-    from .core.errors import UnknownJob as UnknownJob
-    from .core.errors import WorkerDied as WorkerDied
-    from .core.errors import ZoneError as ZoneError
-    from .core.history import Entry as Entry
-    from .core.history import History as History
-    from .core.jobs import Attempt as Attempt
-    from .core.jobs import Job as Job
-    from .core.jobset import JobSet as JobSet
-    from .core.laws import BrokenLaw as BrokenLaw
-    from .core.policy import Call as Call
-    from .core.policy import JobType as JobType
-    from .core.policy import Policy as Policy
-    from .core.retry import Retry as Retry
-    from .core.retry import exponential as exponential
-    from .core.retry import fixed as fixed
-    from .core.retry import linear as linear
-    from .core.timeline import Instant as Instant
-    from .explore.coverage import Coverage as Coverage
-    from .explore.findings import Finding as Finding
-    from .explore.findings import Findings as Findings
-    from .explore.probe import LawError as LawError
-    from .explore.probe import Progress as Progress
-    from .explore.probe import probe as probe
-    from .explore.sameness import UnsteadyStory as UnsteadyStory
-    from .forecasting.advise import Advice as Advice
-    from .forecasting.advise import advise as advise
+    from .errors import AttemptCancelled as AttemptCancelled
+    from .errors import AttemptTimeout as AttemptTimeout
+    from .errors import CronError as CronError
+    from .errors import DeliveryFailed as DeliveryFailed
+    from .errors import DeliveryRejected as DeliveryRejected
+    from .errors import DeliveryTimeout as DeliveryTimeout
+    from .errors import DuplicateJob as DuplicateJob
+    from .errors import DurationError as DurationError
+    from .errors import EnqueueRefused as EnqueueRefused
+    from .errors import FlowError as FlowError
+    from .errors import HistoryError as HistoryError
+    from .errors import InputError as InputError
+    from .errors import InstantError as InstantError
+    from .errors import IronClockError as IronClockError
+    from .errors import JobsLeftOpen as JobsLeftOpen
+    from .errors import LawError as LawError
+    from .errors import LogError as LogError
+    from .errors import NotApproved as NotApproved
+    from .errors import NotDeterministic as NotDeterministic
+    from .errors import PayloadError as PayloadError
+    from .errors import PolicyError as PolicyError
+    from .errors import ReplayError as ReplayError
+    from .errors import ResourceTimeout as ResourceTimeout
+    from .errors import ResponseLost as ResponseLost
+    from .errors import RigStateError as RigStateError
+    from .errors import ScenarioError as ScenarioError
+    from .errors import SelectionError as SelectionError
+    from .errors import ServiceError as ServiceError
+    from .errors import StrictError as StrictError
+    from .errors import StuckError as StuckError
+    from .errors import TapError as TapError
+    from .errors import UnknownJob as UnknownJob
+    from .errors import WorkerDied as WorkerDied
+    from .errors import ZoneError as ZoneError
+    from .forecasting.advice import Advice as Advice
+    from .forecasting.advice import advise as advise
     from .forecasting.forecast import Forecast as Forecast
-    from .forecasting.scenario import forecast as forecast
-    from .logs.history import log_history as log_history
-    from .logs.rows import LogError as LogError
-    from .report.approved import NotApproved as NotApproved
-    from .report.compare import Comparison as Comparison
-    from .report.compare import compare as compare
+    from .forecasting.forecast_function import forecast as forecast
+    from .foundation.durations import Duration as Duration
+    from .foundation.instants import Instant as Instant
+    from .history.comparison import Comparison as Comparison
+    from .history.comparison import compare as compare
+    from .history.history import Entry as Entry
+    from .history.history import History as History
+    from .history.log_histories import log_history as log_history
+    from .laws.law import BrokenLaw as BrokenLaw
     from .rig import Rig as Rig
-    from .scenario.reading import ScenarioError as ScenarioError
     from .scenario.scenario import Scenario as Scenario
-    from .schedules.base import Schedule as Schedule
     from .schedules.cron import cron as cron
-    from .schedules.fields import CronError as CronError
-    from .schedules.plain import every as every
-    from .schedules.plain import every_after as every_after
-    from .schedules.plain import once as once
-    from .schedules.rules import rrule as rrule
+    from .schedules.intervals import every as every
+    from .schedules.intervals import every_after as every_after
+    from .schedules.intervals import once as once
+    from .schedules.recurrence_rules import rrule as rrule
+    from .schedules.schedule import Schedule as Schedule
     from .schedules.sun import sun as sun
-    from .steering.replay import ReplayError as ReplayError
+    from .search.coverage import Coverage as Coverage
+    from .search.findings import Finding as Finding
+    from .search.findings import Findings as Findings
+    from .search.probe import Progress as Progress
+    from .search.probe import probe as probe
+    from .simulation.effects import Effect as Effect
+    from .simulation.job_sets import JobSet as JobSet
+    from .simulation.jobs import Attempt as Attempt
+    from .simulation.jobs import Job as Job
+    from .simulation.policy import Call as Call
+    from .simulation.policy import JobType as JobType
+    from .simulation.policy import Policy as Policy
+    from .simulation.retry import Retry as Retry
+    from .simulation.retry import exponential as exponential
+    from .simulation.retry import fixed as fixed
+    from .simulation.retry import linear as linear
 
 __version__ = "0.1.0"
 
+# Where each public name is defined.
 _HOMES = {
-    "capture.endpoint": "DeliveryFailed DeliveryRejected DeliveryTimeout",
     "capture.outbox": "Columns",
     "capture.readings": "Enqueue reading",
     "capture.taps": "Tap",
-    "core.durations": "Duration",
-    "core.effects": "Effect",
-    "core.errors": "AttemptCancelled AttemptTimeout DuplicateJob DurationError EnqueueRefused FlowError HistoryError "
-    "InputError InstantError IronClockError NotDry PayloadError PolicyError ResourceTimeout ResponseLost RigStateError "
-    "SelectionError StandError StrictError StuckError TapError UnknownJob WorkerDied ZoneError",
-    "core.history": "Entry History",
-    "core.jobs": "Attempt Job",
-    "core.jobset": "JobSet",
-    "core.laws": "BrokenLaw",
-    "core.policy": "Call JobType Policy",
-    "core.retry": "Retry exponential fixed linear",
-    "core.timeline": "Instant",
-    "explore.coverage": "Coverage",
-    "forecasting.advise": "Advice advise",
+    "errors": (
+        "AttemptCancelled AttemptTimeout CronError DeliveryFailed DeliveryRejected DeliveryTimeout "
+        "DuplicateJob DurationError EnqueueRefused FlowError HistoryError InputError InstantError "
+        "IronClockError JobsLeftOpen LawError LogError NotApproved NotDeterministic PayloadError "
+        "PolicyError ReplayError ResourceTimeout ResponseLost RigStateError ScenarioError SelectionError "
+        "ServiceError StrictError StuckError TapError UnknownJob WorkerDied ZoneError"
+    ),
+    "forecasting.advice": "Advice advise",
     "forecasting.forecast": "Forecast",
-    "forecasting.scenario": "forecast",
-    "explore.findings": "Finding Findings",
-    "explore.probe": "LawError Progress probe",
-    "explore.sameness": "UnsteadyStory",
-    "logs.history": "log_history",
-    "logs.rows": "LogError",
-    "report.approved": "NotApproved",
-    "report.compare": "Comparison compare",
+    "forecasting.forecast_function": "forecast",
+    "foundation.durations": "Duration",
+    "foundation.instants": "Instant",
+    "history.comparison": "Comparison compare",
+    "history.history": "Entry History",
+    "history.log_histories": "log_history",
+    "laws.law": "BrokenLaw",
     "rig": "Rig",
-    "scenario.reading": "ScenarioError",
     "scenario.scenario": "Scenario",
-    "steering.replay": "ReplayError",
-    "schedules.base": "Schedule",
     "schedules.cron": "cron",
-    "schedules.fields": "CronError",
-    "schedules.plain": "every every_after once",
-    "schedules.rules": "rrule",
+    "schedules.intervals": "every every_after once",
+    "schedules.recurrence_rules": "rrule",
+    "schedules.schedule": "Schedule",
     "schedules.sun": "sun",
+    "search.coverage": "Coverage",
+    "search.findings": "Finding Findings",
+    "search.probe": "Progress probe",
+    "simulation.effects": "Effect",
+    "simulation.job_sets": "JobSet",
+    "simulation.jobs": "Attempt Job",
+    "simulation.policy": "Call JobType Policy",
+    "simulation.retry": "Retry exponential fixed linear",
 }
-_MODULES = ("laws", "stands")
+_MODULES = ("laws", "services")
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}
 
 __all__ = sorted([*_HOME_OF, *_MODULES, "__version__"])

@@ -1,4 +1,4 @@
-"""Who wants to hear of every rig that is made: the pytest plugin, for its reports."""
+"""Observers: functions that are called with every rig that is made. The pytest plugin is one, for its reports."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ observers: list[Callable[[Any], None]] = []
 
 @contextmanager
 def unobserved() -> Iterator[None]:
-    """Let rigs be made inside the block that nobody hears of: a search makes thousands."""
+    """Make rigs inside the block without telling anybody: a search makes thousands."""
     saved = observers[:]
     observers.clear()
     try:

@@ -1,12 +1,13 @@
 """The pytest plugin: the `rig` fixture and marker, defaults in pyproject, and the story of the jobs under a failure.
 
-The rig of the fixture is entered just around the test function, so that pytest's own durations stay real.
-Nothing of the library is imported before a test asks for it.
+The rig of the fixture is entered only around the test function, so that pytest's own durations stay real. Nothing of
+Iron Clock is imported before a test asks for it.
 """
 
 from __future__ import annotations
 
 import re
+import sys
 import weakref
 from collections.abc import Generator, Iterator
 from pathlib import Path
@@ -15,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import pytest
 
 if TYPE_CHECKING:
-    from .report.approved import Approval
+    from .history.approval import Approval
     from .rig import Rig
 
 _SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict")
@@ -25,7 +26,7 @@ _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    """Add the plugin's option."""
+    """Add the options of the plugin."""
     group = parser.getgroup("ironclock", "simulated time for jobs")
     group.addoption(
         "--ironclock-save", metavar="DIR", default=None,
@@ -33,28 +34,36 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     )  # fmt: skip
     group.addoption(
         "--ironclock-approve", action="store_true",
-        help="take the histories that rig.matches(...) is asked about for right, and write them",
+        help="approve the histories that rig.matches(...) compares, and write them",
     )  # fmt: skip
 
 
 def pytest_configure(config: pytest.Config) -> None:
-    """Announce the marker."""
+    """Register the marker."""
     config.addinivalue_line(
         "markers", "rig(start, zone, seed, policy, payload, threads, strict): arguments for the rig fixture"
     )
+    if hasattr(config, "workerinput"):  # a process of a parallel run has a thread that talks to the main process
+        from .interpreter.patching.real_threads import note_runner_threads
+
+        note_runner_threads()
 
 
 @pytest.fixture
 def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
-    """A fresh rig, entered while the test function runs. Arguments come from the `rig` marker, then from
-    ``[tool.ironclock]`` in pyproject.toml."""
-    from .core.errors import IronClockError
+    """A new rig, entered while the test function runs.
+
+    Its arguments come from the `rig` marker, then from ``[tool.ironclock]`` in pyproject.toml.
+    """
+    from .errors import IronClockError
     from .rig import Rig
 
     arguments = dict(_settings(request.config))
     for marker in reversed(list(request.node.iter_markers("rig"))):
         if marker.args:
-            raise pytest.UsageError(f"the rig marker takes keyword arguments, not {marker.args!r}")
+            raise pytest.UsageError(
+                f"the rig marker has the arguments {marker.args!r}; give keyword arguments, such as start=..."
+            )
         arguments.update(marker.kwargs)
     try:
         made = Rig(**arguments)
@@ -76,7 +85,7 @@ def _settings(config: pytest.Config) -> dict[str, Any]:
 def _read_settings(path: Path) -> dict[str, Any]:
     import tomllib
 
-    from .core.errors import nearest
+    from .errors import nearest
 
     if not path.is_file():
         return {}
@@ -93,18 +102,18 @@ def _read_settings(path: Path) -> dict[str, Any]:
 
 @pytest.hookimpl(wrapper=True)
 def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> Generator[None, object, object]:
-    """Remember every rig that the test makes, its own included."""
+    """Remember every rig that the test makes, the fixture's included."""
     from .observers import observers
 
     found: list[weakref.ref[Rig]] = []
     item.stash[_rigs] = found
 
-    approval: list[Approval] = []  # made for the first rig, and shared: a search makes a thousand rigs a second
+    approval: list[Approval] = []  # one object for all rigs: a search makes a thousand of them a second
 
     def note(rig: Rig) -> None:
         found.append(weakref.ref(rig))
         if not approval:
-            from .report.approved import Approval
+            from .history.approval import Approval
 
             approval.append(Approval(item.path.parent, bool(item.config.getoption("--ironclock-approve"))))
         rig.approval = approval[0]
@@ -118,11 +127,12 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
 
 @pytest.hookimpl(wrapper=True, tryfirst=True)
 def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, object]:
-    """Enter the fixture's rig around the test function alone."""
+    """Enter the fixture's rig around the test function."""
     made = pyfuncitem.funcargs.get("rig")
-    if made is None or type(made).__name__ != "Rig" or not hasattr(made, "hold"):
+    module = sys.modules.get("ironclock.rig")  # if it is not loaded, the fixture `rig` is another one
+    if module is None or not isinstance(made, module.Rig):
         return (yield)
-    with made.hold():
+    with module.held(made):
         return (yield)
 
 
@@ -130,7 +140,7 @@ def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, o
 def pytest_runtest_makereport(
     item: pytest.Item, call: pytest.CallInfo[None]
 ) -> Generator[None, pytest.TestReport, pytest.TestReport]:
-    """Tell the story of the jobs under a failed test, and keep its history where that is asked for."""
+    """Add the story of the jobs to the report of a failed test, and save its history if that was asked for."""
     report = yield
     if report.failed and call.when in ("setup", "call"):
         rigs = [rig for ref in item.stash.get(_rigs, []) if (rig := ref()) is not None and len(rig.history)]
@@ -145,14 +155,14 @@ def pytest_runtest_makereport(
 
 def _told(rig: Rig) -> str:
     jobs = rig.jobs()
-    # Where there are many, those that did not go through say most.
+    # If there are many, those that are not done say most.
     chosen = list(jobs)
     if len(chosen) > _TOLD:
         chosen = sorted(jobs, key=lambda job: (job.state == "done", job.number))[:_TOLD]
         chosen.sort(key=lambda job: job.number)
     lines = [repr(rig), *(job.story() for job in chosen)]
     if len(jobs) > len(chosen):
-        lines.append(f"... and {len(jobs) - len(chosen)} jobs more (--ironclock-save DIR keeps them all)")
+        lines.append(f"... and {len(jobs) - len(chosen)} more jobs (--ironclock-save DIR keeps them all)")
     return "\n".join(lines)
 
 

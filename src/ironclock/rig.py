@@ -1,57 +1,96 @@
-"""The rig: the one object a test holds. It wires the parts together and holds no logic of its own."""
+"""The rig: the one object that a test holds. It connects the parts, and has no logic of its own."""
 
 from __future__ import annotations
 
 import datetime as dt
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Coroutine, Iterable, Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Literal, cast
+from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, get_args, overload
 
-from .capture.intake import Intake
-from .capture.payload import Payload
-from .capture.targets import InPlace
-from .core.durations import Duration, to_ns
-from .core.effects import Effects
-from .core.engine import Engine
-from .core.errors import InputError, InstantError, PolicyError, RigStateError, nearest
-from .core.history import History
-from .core.jobs import CLOSED, OPEN, Attempt, Job
-from .core.jobset import DeadLetters, JobSet
-from .core.laws import Law, World, check
-from .core.policy import Call, Policy
-from .core.requests import Request
-from .core.signals import Signals
-from .core.timeline import Instant, Timeline
-from .core.transactions import Transaction
-from .host import clock
-from .host.readers import Readers
-from .host.strands import Strands
-from .host.threads import Mode, Threads
+from .capture.effect_taps import EffectTap
+from .capture.job_registry import JobRegistry
+from .capture.payload import Payload, check_payload, through_json
+from .capture.readings import Reading
+from .capture.taps import Tap
+from .capture.targets import Replacement
+from .errors import InputError, InstantError, PolicyError, RigStateError, nearest
+from .foundation.distributions import Spread
+from .foundation.durations import Duration, signed_ns, to_ns
+from .foundation.instants import Instant, Timeline
+from .history.history import History
+from .interpreter import installation
+from .interpreter.patching.clock_functions import ClockFunctions
+from .interpreter.tasks.greenlets import GreenletSwitcher
+from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
+from .laws.law import Law, World, check
 from .observers import observers
-from .schedules.timetable import Timetable
-from .steered import Steered
+from .schedules.schedule import Schedule
+from .schedules.sets import Jitter, Within
+from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
+from .simulation.admission import Conditions
+from .simulation.decisions import Decisions
+from .simulation.effects import Effects
+from .simulation.event_loop import ONE_EVENT
+from .simulation.events import Events
+from .simulation.faults import Faults
+from .simulation.job_sets import DeadLetters, JobSet
+from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt
+from .simulation.policy import Call, JobType, Policy
+from .simulation.queues import Pool, QueueControl
+from .simulation.requests import Request
+from .simulation.resources import Resource
+from .simulation.retry import Retry
+from .simulation.simulation import Simulation
+from .simulation.transactions import Transaction
+from .simulation.workflows import Workflow
 
 if TYPE_CHECKING:
-    from .report.approved import Approval
-    from .steering.replay import Replay
+    import httpx
 
-_USUAL = Policy()
+    from .capture.collector import Collector
+    from .capture.endpoint import Endpoint
+    from .capture.outbox import Columns, Outbox
+    from .history.approval import Approval
+    from .search.replay import Replay
+    from .services.service import Service
+
+P = ParamSpec("P")
+R = TypeVar("R")
+ServiceType = TypeVar("ServiceType", bound="Service")
+DecisionsType = TypeVar("DecisionsType", bound=Decisions)
+
 _STATES = (*OPEN, *CLOSED)
 
 
-class Rig(Steered):
-    """A simulated world for one test: clock, queues, workers, faults, history.
+class Rig:
+    """A simulated world for one test: clock, queues, workers, schedules, faults and history.
 
-    Parameters: `start` the instant at which it begins, `zone` the time zone that text and naive local time are
-    read in, `seed` what every random choice follows from, `policy` how a job is treated that says nothing else,
-    `payload` whether arguments must survive JSON (``"json"``) or not (``"any"``), `threads` which threads that are
-    started in it run in simulated time: ``"simulated"`` all, ``"real"`` none, or (None) those that jobs and coroutines
-    start, timers and the workers of executors. `strict` makes it an error for a job to open a socket, or to start a
-    thread unless `threads` says what becomes of it. Raises `InputError` for a value that cannot be used.
+    While a rig is entered (``with rig:``, or with the `rig` fixture), the clock functions of this thread follow the
+    rig's clock, and its taps are in place.
 
-    Entered (``with rig:``), every reader of time in this thread follows the rig's clock, and taps are in place.
+    Parameters:
+
+    - `start`: the instant at which it begins. Default ``"2031-03-03T09:00"``.
+    - `zone`: the time zone in which text and naive local time are read: a tz database name or a `tzinfo`. Default UTC.
+    - `seed`: a whole number or text. Every random choice of the rig follows from it. Default 0.
+    - `policy`: how a job is treated if its job type does not say otherwise. Default ``Policy()``.
+    - `payload`: ``"json"`` (the default) refuses arguments that do not survive JSON; ``"any"`` takes them all.
+    - `threads`: which threads run in simulated time. ``"simulated"``: all that are started in the rig. ``"real"``: none.
+      None (the default): those that jobs and coroutines start, timers, and the workers of executors.
+    - `strict`: True makes it an error for a job to open a socket, or to start a thread while `threads` is None.
+      Default False.
+
+    Raises `InputError`, or one of its subclasses, for a value that cannot be used.
+
+    Example::
+
+        with ic.Rig(start="2031-03-29T21:00", zone="Atlantic/Faroe") as rig:
+            manifest = rig.job(submit_manifest, retry=ic.Retry(attempts=3, wait=ic.exponential("1m")))
+            job = rig.enqueue(manifest.call("TL-204"), after="15m")
+            rig.advance("1h")
+            assert job.state == "done"
     """
 
     def __init__(
@@ -64,231 +103,662 @@ class Rig(Steered):
             raise PolicyError(f"policy is {policy!r}; give an ic.Policy(...)")
         if threads not in (None, "simulated", "real"):
             raise InputError(f"threads is {threads!r}; give 'simulated', 'real' or None")
-        timeline = Timeline(zone)
-        engine = self._engine = Engine(timeline, timeline.ns(start, what="start"), seed)
-        engine.carrier = Strands()
-        engine.lenient = lambda: bool(self._taps)
-        self._timeline = timeline
-        self._policy = policy or _USUAL
-        self._intake = Intake(engine, self._policy, payload)
-        self._signals = Signals(engine, self._intake.enqueue)
-        self._threads = Threads(engine, threads, strict)
-        self._stands: dict[str, Any] = {}
-        engine.delivery.died.append(self._threads.die_with)
-        engine.delivery.await_result = self._await
-        engine.delivery.run_forked = self._fork
-        self._loops: Any = None
-        self._forks: Any = None
-        self.schedules = Timetable(engine)
-        """The schedules by name."""
-        self._taps: list[InPlace] = []
-        self._readers: Readers | None = None
-        self._replay: Replay | None = None
+        timeline = self._timeline = Timeline(zone)
+        # The simulation, and what moves it in this interpreter.
+        switcher = self._switcher = GreenletSwitcher()
+        simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher)
+        self._loop = simulation.loop
+        self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
+        self._clock_functions: ClockFunctions | None = None
+        self._asyncio_loops: Any = None
+        self._forked_children: Any = None
+        # What brings jobs in.
+        self._policy = policy or _DEFAULT_POLICY
+        self._registry = JobRegistry(simulation.loop, simulation.broker, self._policy, payload)
+        self._events = Events(simulation.history, self._registry.enqueue)
+        self._services: dict[str, Service] = {}
+        self._taps: list[Replacement] = []
+        self.schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
+        """The schedules by name: ``rig.schedules["close-till"]``."""
+        # Who has entered it, and on whose behalf.
         self._thread: int | None = None
+        self._held_for: Literal["nobody", "test", "test that entered it"] = "nobody"
+        self._replay: Replay | None = None
         self.approval: Approval | None = None
-        """Where approved histories are, and whether this one is to become one; set by the pytest plugin."""
-        self._held = 0  # entered on the test's behalf, so that one more `with rig:` is no mistake
+        """Where approved histories are. The pytest plugin sets it."""
+
+        simulation.broker.accepts_new_names = self._has_taps
+        attempts = simulation.attempts
+        attempts.on_death.append(self._threads.end_with)
+        attempts.await_result = self._await
+        attempts.run_forked = self._run_forked
         for observer in observers:
             observer(self)
+
+    # --- jobs and workers ---------------------------------------------------------------------------
+
+    @overload
+    def job(
+        self, fn: Callable[P, Coroutine[Any, Any, R]], *, name: str | None = ..., queue: str | None = ...,
+        retry: Retry | None = ..., timeout: Duration | None = ..., priority: int | None = ...,
+        takes: Duration | Spread | Mapping[str, Any] | None = ..., lease: Duration | None = ...,
+        ack: Literal["late", "early"] | None = ..., deliveries: int | None = ...,
+        key: str | Callable[..., Any] | None = ..., unique: Literal["refuse", "replace", "keep"] | None = ...,
+        expires: Duration | None = ..., only_while: Iterable[str] | None = ...,
+        scope: Callable[[], AbstractContextManager[Any]] | None = ...,
+    ) -> JobType[P, R]: ...  # fmt: skip
+    @overload
+    def job(
+        self, fn: Callable[P, R], *, name: str | None = ..., queue: str | None = ..., retry: Retry | None = ...,
+        timeout: Duration | None = ..., priority: int | None = ...,
+        takes: Duration | Spread | Mapping[str, Any] | None = ..., lease: Duration | None = ...,
+        ack: Literal["late", "early"] | None = ..., deliveries: int | None = ...,
+        key: str | Callable[..., Any] | None = ..., unique: Literal["refuse", "replace", "keep"] | None = ...,
+        expires: Duration | None = ..., only_while: Iterable[str] | None = ...,
+        scope: Callable[[], AbstractContextManager[Any]] | None = ...,
+    ) -> JobType[P, R]: ...  # fmt: skip
+    def job(
+        self, fn: Callable[..., Any], *, name: str | None = None, queue: str | None = None,
+        retry: Retry | None = None, timeout: Duration | None = None, priority: int | None = None,
+        takes: Duration | Spread | Mapping[str, Any] | None = None, lease: Duration | None = None,
+        ack: Literal["late", "early"] | None = None, deliveries: int | None = None,
+        key: str | Callable[..., Any] | None = None, unique: Literal["refuse", "replace", "keep"] | None = None,
+        expires: Duration | None = None, only_while: Iterable[str] | None = None,
+        scope: Callable[[], AbstractContextManager[Any]] | None = None,
+    ) -> JobType[..., Any]:  # fmt: skip
+        """Return a job type: a callable with its policy, under a name.
+
+        Parameters:
+
+        - `fn`: the function, or any callable, sync or async.
+        - `name`: its name in the rig. Default: the function's own name.
+        - all others: as in `Policy`. Default None: as the policy of the rig says.
+
+        Raises `InputError` for something that cannot be called, and for a name that another callable has; `PolicyError`
+        or `DurationError` for a policy that cannot be used.
+
+        Example::
+
+            charge = rig.job(charge_fare, queue="desk", timeout="30s", retry=ic.Retry(attempts=3))
+            rig.enqueue(charge.call("TL-204", 3))
+        """
+        policy = self._policy.changed(
+            queue=queue, retry=retry, timeout=timeout, priority=priority, takes=takes, lease=lease, ack=ack,
+            deliveries=deliveries, key=key, unique=unique, expires=expires, scope=scope,
+            only_while=only_while if only_while is None or isinstance(only_while, str) else tuple(only_while),
+        )  # fmt: skip
+        return self._registry.register(fn, name, policy)
+
+    def workers(
+        self, count: int = 1, *, queues: Mapping[str, int] | Iterable[str] | None = None, skew: Duration = 0
+    ) -> None:
+        """Add workers. Without this call a rig has one worker for all queues.
+
+        Parameters:
+
+        - `count`: how many. Default 1.
+        - `queues`: the queues that they serve. A list is served in strict order, a mapping of name to weight by weight.
+          Default None: every queue.
+        - `skew`: how far the wall clock of their hosts is ahead; text can begin with a minus. Default 0.
+
+        Raises `PolicyError`, and `RigStateError` if a queue has workers already.
+
+        Example::
+
+            rig.workers(2, queues={"harbour": 7, "desk": 1})
+        """
+        self._simulation.add_pool(Pool(count, queues, signed_ns(skew, what="skew")))
+
+    def queue(self, name: str) -> QueueControl:
+        """Return the control of a queue: `pause`, `resume`, `limit`, `depth`.
+
+        Raises `PolicyError` for a queue that no worker serves.
+        """
+        return self._simulation.queue_controls.of(name)
+
+    def resource(self, name: str, size: int, *, timeout: Duration | None = None) -> Resource:
+        """Return a bounded resource, such as a database pool.
+
+        Parameters:
+
+        - `name`: its name.
+        - `size`: how many places it has.
+        - `timeout`: how long a job waits for a place, unless it says otherwise. Default None: for ever.
+
+        Raises `PolicyError`. Example::
+
+            pool = rig.resource("database", 2)
+
+            def job():
+                with pool.take():
+                    time.sleep(1)
+        """
+        simulation = self._simulation
+        return Resource(simulation.loop, simulation.history, simulation.attempts.on_death, name, size, timeout)
+
+    @property
+    def conditions(self) -> Conditions:
+        """The conditions that job types name with `only_while`: ``.off(name)``, ``.on(name)``."""
+        return self._simulation.broker.admission.conditions
+
+    @property
+    def faults(self) -> Faults:
+        """What is made to go wrong."""
+        return self._simulation.faults
+
+    def around_enqueue(self, hook: Callable[[Call[Any]], AbstractContextManager[Any]]) -> None:
+        """Put a context manager around every enqueue.
+
+        Parameters: `hook` gets the `Call` and returns a context manager. The first hook is the outermost. An error
+        passes through all of them.
+        """
+        self._simulation.broker.around_enqueue.append(hook)
+
+    def around_attempt(self, hook: Callable[[Attempt], AbstractContextManager[Any]]) -> None:
+        """Put a context manager around the code of every attempt.
+
+        Parameters: `hook` gets the `Attempt` and returns a context manager. The first hook is the outermost; the
+        `scope` of the job type is inside all hooks.
+        """
+        self._simulation.attempts.around.append(hook)
+        self._simulation.decide_tracking()
+
+    def stop_workers(self, grace: Duration = 0, *, how: Literal["ask", "throw"] = "ask") -> None:
+        """Shut the workers down. Jobs that were stopped before their end go back to their queues.
+
+        Parameters:
+
+        - `grace`: how long running jobs can still run. After it they are killed. Default 0.
+        - `how`: ``"ask"`` (the default) lets running jobs find out with `cancelled`. ``"throw"`` raises
+          `AttemptCancelled` where they wait.
+
+        Raises `InputError` or `DurationError`.
+        """
+        if how not in ("ask", "throw"):
+            raise InputError(f"how is {how!r}; give 'ask' or 'throw'")
+        self._simulation.shutdown.stop_workers(to_ns(grace, what="grace"), how)
+
+    def start_workers(self) -> None:
+        """Let the workers take jobs again."""
+        self._simulation.shutdown.start_workers()
 
     # --- enqueueing ---------------------------------------------------------------------------------
 
     def enqueue(
-        self, call: Call, *, after: Duration | None = None, at: Instant | None = None,
+        self, call: Call[R], *, after: Duration | None = None, at: Instant | None = None,
         queue: str | None = None, priority: int | None = None, key: Any = None,
-    ) -> Job:  # fmt: skip
-        """Enqueue a call (``job_type.call(...)``), due now, `after` a delay or `at` an instant; return the job.
+    ) -> Job[R]:  # fmt: skip
+        """Enqueue a call; return the job.
 
-        Raises `InputError` for anything else than a call, both `after` and `at`, or an instant that is past;
+        Parameters:
+
+        - `call`: a job type with its arguments: ``job_type.call(...)``.
+        - `after`: a delay, or `at`: an instant. Default: due now.
+        - `queue`, `priority`, `key`: in place of those of the policy.
+
+        Raises `InputError` for anything but a call, for both `after` and `at`, and for an instant in the past;
         `UnknownJob` for a job type of another rig; `PayloadError` for arguments that do not survive JSON;
-        `DuplicateJob` for a unique job while another of its key is pending.
-        """
-        return self._intake.enqueue(call, after, at, queue, priority, key)
+        `DuplicateJob` if the job type is unique and refuses a second job.
 
-    def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job]:
-        """Let a named event happen; return the jobs that listen to it. Raises `InputError` where nobody listens."""
-        return self._signals.emit(event, args, kwargs)
+        Example::
+
+            job = rig.enqueue(manifest.call("TL-204"), after="15m")
+        """
+        return self._registry.enqueue(call, after, at, queue, priority, key)
+
+    def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job[Any]]:
+        """Let a named event happen; return the jobs that listen to it. Raises `InputError` if nobody listens.
+
+        Parameters: `event` is its name; all others are the arguments of the jobs.
+        """
+        return self._events.emit(event, args, kwargs)
+
+    def listen(self, event: str, job: JobType[..., Any], *, after: Duration | None = None) -> None:
+        """Let every `emit` of an event enqueue a job of this type, with the event's arguments.
+
+        Parameters: `after` is a delay. Default None: due at once. Raises `InputError`.
+        """
+        self._events.listen(event, job, after)
+
+    def flow(self, name: str) -> Workflow:
+        """Return an empty workflow: `add` its steps, then `start` it. Raises `InputError` for a name that is not text."""
+        if not isinstance(name, str) or not name:
+            raise InputError(f"the flow's name is {name!r}; give text that is not empty")
+        return Workflow(self._simulation.history, name, self._registry.enqueue)
 
     def transaction(self, *, joins: bool = True) -> AbstractContextManager[Transaction]:
-        """Stand for a transaction of the application: it commits at the end of the block, and is rolled back where
-        an error leaves the block.
+        """Stand for a transaction of the application. It commits at the end of the block; an error rolls it back.
 
-        `joins` says whether the queue is part of it. Then what is enqueued inside is enqueued by the commit, and
-        never where it is rolled back. Else workers see it at once (`laws.after_commit`, `faults.fetch_early`).
+        Parameters:
+
+        - `joins`: True (the default) if the queue is part of the transaction: the commit enqueues what was enqueued
+          inside, a rollback forgets it. False: workers can see it at once (`laws.after_commit`, `faults.fetch_early`).
         """
-        return self._engine.transactions.begin(joins)
+        return self._simulation.broker.transactions.begin(joins)
 
     def request(self, name: str, *, on_error: Literal["stop", "go on"] = "stop") -> AbstractContextManager[Request]:
-        """Stand for one request to the application: where an error leaves the block, the history shows what it had
-        enqueued and scheduled by then; else what a `collector` collected runs after it. `on_error` says whether a
-        collected function that raises stops those after it."""
-        return self._engine.requests.handle(name, on_error)
+        """Stand for one request to the application.
+
+        If an error leaves the block, the history shows what the request has enqueued and scheduled until then. If not,
+        the functions that a `collector` collected run after the block.
+
+        Parameters: `on_error` says if a collected function that raises stops those after it (``"stop"``, the default)
+        or not (``"go on"``).
+        """
+        return self._simulation.requests.handle(name, on_error)
+
+    def schedule(
+        self, name: str, call: Call[Any], schedule: Schedule, *, overlap: Overlap = "allow", missed: Missed = "last",
+        poll: Duration | None = None, jitter: Duration | None = None, starts: Instant | None = None,
+        ends: Instant | None = None, until_done: bool = False,
+    ) -> Scheduled:  # fmt: skip
+        """Run a call on a schedule. It replaces the schedule of the same name. A firing that is due now counts.
+
+        Parameters:
+
+        - `name`: the name of the schedule.
+        - `call`: what to run: ``job_type.call(...)``.
+        - `schedule`: `cron`, `every`, `every_after`, `once`, `sun`, `rrule`, or a set of them.
+        - `overlap`: what a firing does while the run before is open: ``"allow"`` (the default) runs it, ``"skip"``
+          leaves it out, ``"wait"`` runs it after that.
+        - `missed`: which firings run after the scheduler was down: ``"all"``, ``"last"`` (the default) or ``"none"``.
+        - `poll`: how often the scheduler looks; a firing starts at the next look. Default None: at once.
+        - `jitter`: firings are late by a random time up to this. Default None: not late.
+        - `starts`, `ends`: the first and last instant; the end is not included. Default None: no bound.
+        - `until_done`: True removes the schedule after its first run that is done. Default False.
+
+        Raises `InputError`, `UnknownJob`, `PayloadError`, `DurationError` or `InstantError`.
+
+        Example::
+
+            rig.schedule("close-till", till.call(), ic.cron("30 1 * * *"), overlap="skip")
+        """
+        if not isinstance(name, str) or not name:
+            raise InputError(f"name is {name!r}; give text that is not empty")
+        if not isinstance(schedule, Schedule):
+            raise InputError(f"schedule is {schedule!r}; give ic.cron(...), ic.every(...) or another schedule")
+        for what, value, known in (("overlap", overlap, get_args(Overlap)), ("missed", missed, get_args(Missed))):
+            if value not in known:
+                raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
+        call = self._registry.known_call(call, "schedule")
+        if self._registry.payload == "json":
+            through_json(call.type.name, call.args, call.kwargs)
+        timeline = self._timeline
+        bound = schedule.in_zone(timeline.zone).begun(self._loop.now)
+        if starts is not None or ends is not None:
+            bounds = [None if b is None else timeline.ns(b) for b in (starts, ends)]
+            bound = Within(bound, *bounds)
+        late = None if jitter is None else Jitter(to_ns(jitter, what="jitter"), f"{self._simulation.seed}:{name}")
+        poll_ns = 0 if poll is None else to_ns(poll, what="poll")
+        made = Scheduled(self.schedules, name, call, bound, overlap, missed, poll_ns, late, until_done)
+        self.schedules.add(made)
+        self._simulation.requests.schedule_added(name)
+        return made
+
+    # --- capturing what real code does --------------------------------------------------------------
+
+    def tap(self, target: Any, *, reads: Reading, payload: Payload | None = None, also_real: bool = False) -> Tap:
+        """Turn calls of a real callable into jobs while the rig is entered.
+
+        Parameters:
+
+        - `target`: an import path (``"tern_line.jobs:put"``) or the object itself.
+        - `reads`: what a call asks for: `reading(...)`, or a function of the call's arguments that returns an `Enqueue`.
+        - `payload`: as in `Rig`. Default None: as the rig says.
+        - `also_real`: True calls the real callable as well, and returns its answer. Default False.
+
+        Raises `TapError` if the target does not exist or cannot be replaced.
+
+        Example::
+
+            rig.tap("tern_line.jobs:put", reads=ic.reading(job=0, args=slice(1, None), after="wait"))
+        """
+        if payload is not None:
+            check_payload(payload)
+        made = Tap(target, reads, self._registry.enqueue_asked, payload or self._registry.payload, also_real)
+        self._install(made)
+        return made
+
+    def effect(self, name: str, target: Any, *, key: str | Callable[..., Any] | None = None) -> EffectTap:
+        """Record every call of a real function as an effect while the rig is entered, with a seam before and after it.
+
+        Parameters:
+
+        - `name`: the name of the effect.
+        - `target`: an import path or the function.
+        - `key`: what a call is about: the name of a parameter, or a function of the arguments. Default None: no key.
+
+        Returns a callable that does the same as the function. Raises `InputError` or `TapError`.
+
+        Example::
+
+            rig.effect("charge", "tern_line.outside:charge", key="booking")
+            rig.check(ic.laws.once_per_key("charge"))
+        """
+        made = EffectTap(name, target, self._simulation.effects, key)
+        self._install(made)
+        return made
+
+    def service(self, service: ServiceType) -> ServiceType:
+        """Put a simulated outside service into the rig; return it.
+
+        Raises `InputError` for anything else, and `RigStateError` if it, or its name, is in the rig already.
+
+        Example::
+
+            mail = rig.service(ic.services.Mail())
+        """
+        if not hasattr(service, "attach"):
+            raise InputError(f"the service is {service!r}; give ic.services.Mail() or another one")
+        if service.name in self._services:
+            raise RigStateError(f"the rig has a service {service.name!r} already; give this one another name")
+        service.attach(self._simulation)
+        self._services[service.name] = service
+        return service
+
+    def collector(self, target: Any, *, on_error: Literal["stop", "go on"] = "stop") -> Collector:
+        """Collect the functions that the application adds during a request, to run after its response.
+
+        Parameters:
+
+        - `target`: the application's callable that adds one: a function first, then its arguments.
+        - `on_error`: ``"stop"`` (the default) if a function that raises stops those after it, else ``"go on"``.
+
+        What `request` has collected runs as one job, in order. Raises `TapError`.
+        """
+        from .capture.collector import Collector
+
+        made = Collector(target, self._simulation.requests, on_error)
+        self._install(made)
+        return made
+
+    def transaction_at(self, target: Any, *, joins: bool = True) -> Any:
+        """Let a real function that returns a context manager open a transaction of the rig as well.
+
+        Parameters: `target` is its import path or the function, such as the application's ``atomic``; `joins` is as in
+        `transaction`. Raises `TapError`.
+        """
+        from .capture.transaction_taps import TransactionTap
+
+        made = TransactionTap(target, self._simulation.broker.transactions, joins)
+        self._install(made)
+        return made
+
+    def outbox(
+        self, connection: Any, *, table: str, columns: Columns, handlers: Any = None, where: str | None = None
+    ) -> Outbox:
+        """Take jobs from the application's own job table. Parameters and errors as in `Outbox`."""
+        from .capture.outbox import Outbox
+
+        return Outbox(connection, table, columns, handlers, where, self._simulation, self._registry)
+
+    def web(self, app: Any) -> httpx.Client:
+        """Return an `httpx.Client` whose requests go to a WSGI or ASGI application in this process.
+
+        The response is there at the instant at which the application sends it. What the application does after that
+        continues in simulated time. Needs the extra ``ironclock[http]``, and an entered rig.
+        """
+        from .capture.web import client
+
+        return client(app, self._loop, self._simulation.history, self._threads)
+
+    def endpoint(self, app: Any, path: str, **options: Any) -> Endpoint:
+        """Return an endpoint of the application to which jobs are pushed as HTTP requests.
+
+        Parameters and errors as in `Endpoint`. Needs the extra ``ironclock[http]``, and an entered rig.
+        """
+        from .capture.endpoint import Endpoint
+
+        return Endpoint(app, path, self._loop, self._registry, self.web, **options)
+
+    def _has_taps(self) -> bool:
+        return bool(self._taps)
+
+    def _install(self, made: Replacement) -> None:
+        if any(tap.target.same(made.target) for tap in self._taps):
+            raise RigStateError(f"{made.target.label} has a tap already; a rig has one for each callable")
+        self._taps.append(made)
+        if self._thread is not None:
+            made.install()
 
     # --- inside a job -------------------------------------------------------------------------------
 
     def cancelled(self) -> bool:
-        """Whether the attempt that runs now was asked to stop: by a withdrawal, or by workers that shut down."""
+        """Return True if the running attempt was asked to stop, by a withdrawal or by workers that shut down."""
         attempt = self._threads.attempt()
-        return attempt is not None and attempt.odd and attempt.asked
+        return attempt is not None and attempt.asked_to_stop
 
     def progress(self, value: Any) -> None:
-        """Report how far the running job is; `Job.progress` has the latest, the history all."""
-        task = self._running("progress is reported")
-        task.job.progress = value
-        self._engine.record("progress", task.job, task.number, value)
+        """Report how far the running job is. `Job.progress` has the last value, the history has all of them.
 
-    def remember(self, step: str, function: Callable[..., Any], *args: Any, **kwargs: Any) -> Any:
-        """Call a function as a step of the running job; a later attempt at the same job gets what it returned then,
-        without another call."""
-        return self._engine.memory.step(step, function, args, kwargs)
-
-    def _running(self, what: str) -> Attempt:
+        Raises `RigStateError` outside a job.
+        """
         attempt = self._threads.attempt()
         if attempt is None:
-            raise RigStateError(f"{what} by a job, and no job is running")
-        return attempt
+            raise RigStateError("progress is reported by a job, and no job is running; call it inside a job")
+        attempt.job.progress = value
+        self._simulation.history.record("progress", attempt.job, attempt.number, value)
 
-    # --- the workers --------------------------------------------------------------------------------
+    def remember(self, step: str, function: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
+        """Call a function as a step of the running job; return what it returns.
 
-    def stop_workers(self, grace: Duration = 0, *, how: Literal["ask", "throw"] = "ask") -> None:
-        """Shut the workers down: none takes a job any more, those that run are asked to stop (`cancelled`; with
-        ``"throw"`` by `AttemptCancelled` raised where they stand still). What still runs after the grace is killed.
-        Every job that was stopped before its end goes back to its queue."""
-        if how not in ("ask", "throw"):
-            raise InputError(f"how is {how!r}; give 'ask' or 'throw'")
-        self._engine.stopping.stop_workers(to_ns(grace, what="grace"), how)
+        A later attempt at the same job gets that result without another call.
 
-    def start_workers(self) -> None:
-        """Let the workers take jobs again."""
-        self._engine.stopping.start_workers()
+        Parameters: `step` is the name of the step, all others are the function and its arguments. Raises
+        `RigStateError` outside a job.
+
+        Example::
+
+            def load(sailing):
+                seal = rig.remember("seal", seal_hold, sailing)
+        """
+        result: R = self._simulation.remembered_steps.step(step, function, args, kwargs)
+        return result
 
     # --- moving the clock ---------------------------------------------------------------------------
 
     def settle(self) -> None:
-        """Run what is due now, and what that enqueues without delay."""
-        self._engine.advance_to(self._engine.now)
+        """Run what is due now, and what that enqueues without a delay."""
+        self._loop.advance_to(self._loop.now)
 
     def advance(self, duration: Duration) -> None:
-        """Run everything due within `duration` from now (its end included), each at its own instant."""
-        self._engine.advance_to(self._engine.now + to_ns(duration))
+        """Run everything that is due within a duration from now, its end included, each thing at its own instant.
+
+        Parameters: `duration` is text (``"1h30m"``), seconds or a `timedelta`. Raises `DurationError`.
+
+        Example::
+
+            rig.advance("1h")
+        """
+        self._loop.advance_to(self._loop.now + to_ns(duration))
 
     def advance_to(self, instant: Instant) -> None:
-        """Run everything due up to and including `instant`. Raises `InstantError` where that is past."""
+        """Run everything that is due up to an instant, itself included.
+
+        Parameters: `instant` is an aware datetime, or ISO 8601 text in the rig's zone. Raises `InstantError` if it is
+        in the past.
+        """
         until = self._timeline.ns(instant)
-        if until < self._engine.now:
+        now = self._loop.now
+        if until < now:
             raise InstantError(
-                f"{self._timeline.text(until)} is before the rig's now, {self._timeline.text(self._engine.now)}; "
+                f"the instant is {self._timeline.text(until)}, before the rig's now, {self._timeline.text(now)}; "
                 "time in a rig only goes forward"
             )
-        self._engine.advance_to(until)
+        self._loop.advance_to(until)
 
     def step(self) -> bool:
-        """Run the next event, wherever it stands; return False where there is none."""
-        due = self._engine.next_due_ns
+        """Run the next event, and move the clock to it. Returns False if no event is pending."""
+        due = self._loop.next_due_ns
         if due is None:
             return False
-        self._engine.run_until(due, halt=1)
+        self._loop.run_until(due, ONE_EVENT)
         return True
 
     def run_dry(self, limit: Duration = "30d") -> None:
-        """Run until no job is left open. Raises `NotDry`, naming those that are, after `limit` of simulated time."""
-        self._engine.run_dry(to_ns(limit, what="limit"))
+        """Run until no job is open. Schedules alone do not keep it running.
+
+        Parameters: `limit` is how much simulated time that can take. Default 30 days. Raises `JobsLeftOpen`, which
+        names the jobs that are still open.
+        """
+        self._simulation.run_dry(to_ns(limit, what="limit"))
 
     @property
     def now(self) -> dt.datetime:
-        """The rig's instant, in its zone."""
-        return self._timeline.at(self._engine.now)
+        """The rig's instant, in its time zone."""
+        return self._timeline.at(self._loop.now)
 
     @property
     def next_due(self) -> dt.datetime | None:
-        """The instant of the next event; None where nothing is pending."""
-        due = self._engine.next_due_ns
+        """The instant of the next event. None if no event is pending."""
+        due = self._loop.next_due_ns
         return None if due is None else self._timeline.at(due)
 
     # --- looking ------------------------------------------------------------------------------------
 
     def jobs(
         self, name: object = None, *, queue: str | None = None, state: str | Iterable[str] | None = None,
-        where: Callable[[Job], bool] | None = None,
+        where: Callable[[Job[Any]], bool] | None = None,
     ) -> JobSet:  # fmt: skip
-        """Return the jobs of a type (by name, callable or job type), in a queue, in a state, that `where` accepts.
+        """Return jobs, in the order in which they were enqueued.
 
-        Raises `UnknownJob` for a name that the rig does not know, and `InputError` for a state that is none.
+        Parameters (each default None: all):
+
+        - `name`: a job type, its name or its callable.
+        - `queue`: the name of the queue.
+        - `state`: a state, or several (see `Job.state`).
+        - `where`: a function of the `Job` that returns True for those wanted.
+
+        Raises `UnknownJob` for a name that the rig does not know, and `InputError` for an unknown state.
+
+        Example::
+
+            assert rig.jobs("charge_fare", state="dead").one().error is not None
         """
         asked = []
         wanted = None
+        broker = self._simulation.broker
         if name is not None:
-            wanted = self._engine.known_name(name)
+            wanted = broker.known_name(name)
             asked.append(f"name {wanted}")
         states: tuple[str, ...] | None = None
         if state is not None:
             states = (state,) if isinstance(state, str) else tuple(state)
             for one in states:
                 if one not in _STATES:
-                    raise InputError(f"{one!r} is no state of a job; {nearest(str(one), _STATES)}")
+                    raise InputError(f"unknown job state {one!r}; {nearest(str(one), _STATES)}")
             asked.append(f"state {' or '.join(states)}")
         if queue is not None:
             asked.append(f"queue {queue}")
         return JobSet(
             (
-                job
-                for job in self._engine.jobs
+                job.reader
+                for job in broker.jobs
                 if (wanted is None or job.type.name == wanted)
                 and (queue is None or job.queue == queue)
                 and (states is None or job.state in states)
-                and (where is None or where(job))
+                and (where is None or where(job.reader))
             ),
             ", ".join(asked) or "any job",
         )
 
     @property
     def dead(self) -> DeadLetters:
-        """The dead letters."""
-        return DeadLetters(self._engine)
+        """The dead letters: look at them, `requeue` or `discard` them."""
+        return DeadLetters(self._simulation.broker)
 
     @property
     def history(self) -> History:
         """Everything that happened so far, in order."""
-        return self._engine.history
+        return self._simulation.history
 
     @property
     def effects(self) -> Effects:
-        """What jobs did to the outside world, in order; ``rig.effects("charge")`` gives those of one name."""
-        return self._engine.effects
+        """What jobs did to the outside world, in order. ``rig.effects("charge")`` gives those of one name."""
+        return self._simulation.effects
 
     @property
     def world(self) -> World:
         """What laws look at, as it is now."""
-        engine = self._engine
-        return World(engine.history, engine.jobs, engine.effects.names, engine.types)
+        simulation = self._simulation
+        broker = simulation.broker
+        return World(simulation.history, broker.jobs, simulation.effects.names, broker.types, self._nothing_is_pending)
+
+    def _nothing_is_pending(self) -> bool:
+        return self._loop.next_due_ns is None
 
     def check(self, *laws: Law) -> None:
-        """Raise `BrokenLaw` unless every law holds so far. See `ironclock.laws`."""
+        """Raise `BrokenLaw` unless every law holds so far.
+
+        Parameters: laws of `ironclock.laws`, or functions of the `World`.
+
+        Example::
+
+            rig.check(ic.laws.nothing_lost(), ic.laws.once_per_key("charge"))
+        """
         if self._replay is not None:
             self._replay.must_fit()
         check(laws, self.world)
 
     def matches(self, path: str) -> None:
-        """Raise `NotApproved`, saying what differs, unless the history so far is the approved one in a file.
+        """Raise `NotApproved`, which says what differs, unless the history is the approved one in a file.
 
-        The file is looked for beside the test, and written where pytest runs with ``--ironclock-approve``.
+        Parameters: `path` is the file, beside the test. ``pytest --ironclock-approve`` writes it.
         """
-        from .report.approved import Approval, must_match
+        from .history.approval import Approval, must_match
 
         must_match(self.history, path, self.approval or Approval())
 
-    # --- entering -----------------------------------------------------------------------------------
+    def note(self, text: str) -> None:
+        """Write a line of the test into the history, at this instant."""
+        self._simulation.history.record("note", detail=str(text))
+
+    def replay(self, token: str) -> None:
+        """Make the run of this rig go as a replay token says: with its faults, its order, its start.
+
+        Call it before the story begins, on a rig with the arguments that the search had.
+
+        Parameters: `token` is text that begins with ``ic1-``, as the probe prints it. Raises `InputError` for anything
+        else. Leaving the rig, and `check`, raise `ReplayError` if the story never came to a place that the token names.
+        """
+        from .search.replay import Replay
+        from .search.replay_token import read
+
+        held = read(token)
+        replay = Replay(held, self._loop)
+        self.decide_with(lambda loop: replay.control)
+        if held.plan.start is not None:
+            self._loop.begin_at(self._timeline.ns(held.plan.start))
+        self._replay = replay
+        if self._thread is not None:
+            replay.enter()
+
+    def decide_with(self, make: Callable[[Any], DecisionsType]) -> DecisionsType:
+        """Let decisions choose where the run can go another way; return them. The probe does this with its rigs.
+
+        Parameters: `make` gets the event loop and returns the decisions. Raises `RigStateError` after the first job.
+        """
+        made = make(self._loop)
+        self._simulation.decide_with(made)
+        self._threads.watch_locks()
+        if self._thread is not None:  # the fixture enters its rig before the test begins
+            installation.watch_locks_here()
+        return made
+
+    # --- entering and leaving -----------------------------------------------------------------------
 
     def __enter__(self) -> Rig:
         me = threading.get_ident()
         if self._thread is not None:
-            if self._held == 1 and self._thread == me:
-                self._held = 2
+            if self._held_for == "test" and self._thread == me:
+                self._held_for = "test that entered it"
                 return self
-            raise RigStateError("this rig is entered already; leave it before entering it again")
-        if self._readers is None:
-            self._readers = Readers(self._engine, self._advance_ns, self._threads)
-        clock.enter(self._readers)
+            raise RigStateError("this rig is entered already; leave it before you enter it again")
+        if self._clock_functions is None:
+            self._clock_functions = ClockFunctions(
+                self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
+            )
+        installation.enter(self._clock_functions)
         self._thread = me
         try:
             if self._replay is not None:
@@ -303,46 +773,12 @@ class Rig(Steered):
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if self._held == 2:
-            self._held = 1
+        if self._held_for == "test that entered it":
+            self._held_for = "test"
             return
         self._leave()
         if self._replay is not None and error is None:
             self._replay.must_fit()
-
-    @contextmanager
-    def hold(self) -> Iterator[Rig]:
-        """Enter the rig on behalf of the code inside, which may enter it once more itself."""
-        with self:
-            self._held = 1
-            try:
-                yield self
-            finally:
-                self._held = 0
-
-    def close(self) -> None:
-        """Let go of every job that is suspended; the rig can be read on, but not advanced with profit."""
-        cast(Strands, self._engine.carrier).close()
-        self._release()
-
-    def _await(self, coroutine: Any) -> Any:
-        if self._loops is None:
-            from .host.eventloop import EventLoops
-
-            self._loops = EventLoops(self._engine)
-            self._engine.delivery.died.append(self._loops.drop)
-        return self._loops.run(coroutine)
-
-    def _fork(self, attempt: Attempt) -> Any:
-        if self._forks is None:
-            from .host.forked import Forks
-
-            self._forks = Forks(self._engine, self._stands, self._forget_loops)
-        return self._forks.run(attempt)
-
-    def _forget_loops(self) -> None:
-        if self._loops is not None:
-            self._loops.forget()
 
     def _leave(self) -> None:
         try:
@@ -353,11 +789,90 @@ class Rig(Steered):
                 self._replay.leave()
         finally:
             self._thread = None
-            clock.leave()
+            installation.leave()
 
-    def _advance_ns(self, ns: int) -> None:
-        self._engine.advance_to(self._engine.now + ns)
+    @contextmanager
+    def _hold(self) -> Iterator[Rig]:
+        """Enter the rig for the code inside the block, which can enter it once more itself."""
+        with self:
+            self._held_for = "test"
+            try:
+                yield self
+            finally:
+                self._held_for = "nobody"
+
+    def close(self) -> None:
+        """End every suspended job. The rig can still be read; do not advance it."""
+        self._switcher.close()
+        self._release_system_resources()
+
+    def _release_system_resources(self) -> None:
+        """Let whoever waits for a thread of this rig continue, and close what it holds of the system."""
+        self._threads.end_all()
+        if self._asyncio_loops is not None:
+            self._asyncio_loops.close()
+        if self._forked_children is not None:
+            self._forked_children.collect_ended()
+
+    def _take_apart(self) -> None:
+        """End every suspended job without its handlers, and empty every part, so that nothing waits for the garbage
+        collector. Neither the rig nor anything that came from it can be used then."""
+        self._switcher.end_all()
+        self._threads.free_locks()
+        self._release_system_resources()
+        self._threads.forget()
+        for pool in self._simulation.pools.all:
+            pool.queues.clear()
+        for part in (
+            *self._services.values(), self.schedules, self._events, self._registry, self._clock_functions,
+            self._threads, *self._simulation.parts, self._simulation,
+        ):  # fmt: skip
+            if part is not None:
+                vars(part).clear()
+
+    # --- what the simulation asks of the interpreter --------------------------------------------------
+
+    def _wall_clock_offset_ns(self) -> int:
+        return self._simulation.wall_clock_offset_ns
+
+    def _await(self, coroutine: Any) -> Any:
+        if self._asyncio_loops is None:
+            from .interpreter.tasks.asyncio_loops import AsyncioLoops
+
+            self._asyncio_loops = AsyncioLoops(self._loop)
+            self._simulation.attempts.on_death.append(self._asyncio_loops.drop)
+        return self._asyncio_loops.run(coroutine)
+
+    def _run_forked(self, attempt: LiveAttempt) -> Any:
+        if self._forked_children is None:
+            from .interpreter.tasks.forked_child import ForkedChildren
+
+            self._forked_children = ForkedChildren(self._simulation, self._services, self._forget_asyncio_loops)
+        return self._forked_children.run(attempt)
+
+    def _forget_asyncio_loops(self) -> None:
+        if self._asyncio_loops is not None:
+            self._asyncio_loops.forget()
 
     def __repr__(self) -> str:
-        states = ", ".join(f"{count} {state}" for state, count in JobSet(self._engine.jobs).states().items())
-        return f"<rig at {self._timeline.text(self._engine.now)} ({self._timeline.zone}): {states or 'no jobs'}>"
+        jobs = JobSet(job.reader for job in self._simulation.broker.jobs)
+        states = ", ".join(f"{count} {state}" for state, count in jobs.states().items())
+        return f"<rig at {self._timeline.text(self._loop.now)} ({self._timeline.zone}): {states or 'no jobs'}>"
+
+
+_DEFAULT_POLICY = Policy()
+
+
+def held(rig: Rig) -> AbstractContextManager[Rig]:
+    """Enter a rig on behalf of a test or a story, which can enter it once more itself."""
+    return rig._hold()
+
+
+def simulation_of(rig: Rig) -> Simulation:
+    """Return the simulation of a rig, for modules that build on it."""
+    return rig._simulation
+
+
+def take_apart(rig: Rig) -> None:
+    """Empty a rig after a run of a search. It cannot be used afterwards."""
+    rig._take_apart()

@@ -13,9 +13,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ironclock.core.errors import IronClockError
+from ironclock.errors import CronError, IronClockError
 from ironclock.schedules.cron import Cron, cron
-from ironclock.schedules.fields import CronError
 
 UTC = dt.timezone.utc
 MINUTE = dt.timedelta(minutes=1)
@@ -202,9 +201,9 @@ def test_gap_and_fold_as_asked() -> None:
     [
         ("61 * * * *", "61 is out of range in the minute field (0-59)", "61"), ("* 24 * * *", "hour field (0-23)", "24"),
         ("* * 0 * *", "day of the month field (1-31)", "0"), ("* * * 13 *", "month field (1-12 or jan-dec)", "13"),
-        ("* * * * 8", "day of the week field (0-7 or sun-sat)", "8"), ("* * * foo *", "'foo' where a number or name", "foo"),
-        ("*/0 * * * *", "'0' is no step", "0"), ("1,,2 * * * *", "an empty entry", ","), ("* * * * mon#6", "#6 is no week", "#6"),
-        ("5-x * * * *", "'x' where a number", "x"), ("* * L-40 * *", "before the first day", "L-40"), ("- * * * *", "nothing", "-"),
+        ("* * * * 8", "day of the week field (0-7 or sun-sat)", "8"), ("* * * foo *", "'foo' instead of a number or name", "foo"),
+        ("*/0 * * * *", "the step is '0', not a number from 1", "0"), ("1,,2 * * * *", "an empty entry", ","), ("* * * * mon#6", "#6 is not a week of a month", "#6"),
+        ("5-x * * * *", "'x' instead of a number", "x"), ("* * L-40 * *", "before the first day", "L-40"), ("- * * * *", "nothing", "-"),
     ],
 )  # fmt: skip
 def test_wrong_fields_are_pointed_at(expression: str, says: str, under: str) -> None:
@@ -245,7 +244,7 @@ def test_no_text_breaks_the_parser(text: str) -> None:
         ("30 1 * * *", "every day at 01:30"), ("*/15 * * * *", "every 15 minutes"), ("* * * * *", "every minute"),
         ("0 9-17 * * 1-5", "at minute 0 of hours 9 to 17 on Monday to Friday"), ("0 12 L * *", "at 12:00 on the last day of the month"),
         ("0 6 * * 1#1", "at 06:00 on the first Monday"), ("0 0 13 * 5", "at 00:00 on day 13 or on Friday"),
-        ("0 0 */2 * 1", "at 00:00 on days 1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29 and 31 where that is Monday"),
+        ("0 0 */2 * 1", "at 00:00 on days 1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29 and 31 if that is Monday"),
         ("5 4 1 1,7 *", "at 04:05 on day 1 in January and July"), ("0 */6 * * *", "every day at minute 0 of every 6th hour"),
         ("*/10 30 8 * * *", "every 10 seconds at minute 30 of hour 8"), ("0,10 30 8 * * *", "every day at seconds 0 and 10 at minute 30 of hour 8"), ("* * * * * *", "every second"), ("0 0 LW * *", "at 00:00 on the last workday of the month"),
     ],

@@ -1,4 +1,4 @@
-"""Delivery over HTTP: a job that is pushed as a request to an endpoint of the application."""
+"""Endpoints: jobs that are pushed to the application as HTTP requests."""
 
 from __future__ import annotations
 
@@ -8,41 +8,24 @@ import random
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
-from ..core.durations import NS, Duration, to_ns
-from ..core.errors import InputError, IronClockError
-from ..core.policy import JobType, Policy
-from ..core.retry import Retry, Wait
-from ..core.timeline import instant_ns
+from ..errors import DeliveryFailed, DeliveryRejected, DeliveryTimeout, InputError
+from ..foundation.durations import NS, Duration, to_ns
+from ..foundation.instants import instant_ns
+from ..simulation.policy import JobType, Policy
+from ..simulation.retry import Retry, Wait
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from ..core.engine import Engine
-    from .intake import Intake
+    from ..simulation.event_loop import EventLoop
+    from .job_registry import JobRegistry
 
 AGAIN = frozenset({408, 425, 429})
-"""Statuses from 400 to 499 that may do better later: Request Timeout, Too Early, Too Many Requests."""
+"""The statuses from 400 to 499 after which a retry can help: Request Timeout, Too Early, Too Many Requests."""
 
 
-class DeliveryFailed(IronClockError):
-    """A delivery that was answered with a status which may do better later. `status`, `retry_after_ns`."""
-
-    def __init__(self, words: str, status: int = 0, retry_after_ns: int = 0) -> None:
-        super().__init__(words)
-        self.status = status
-        self.retry_after_ns = retry_after_ns
-
-
-class DeliveryRejected(DeliveryFailed):
-    """A delivery that was answered with a status which no retry will change: a dead letter at once."""
-
-
-class DeliveryTimeout(DeliveryFailed):
-    """A delivery that was not answered in time."""
-
-
-class Honoured(Wait):
-    """Another wait, or what the endpoint's ``Retry-After`` asks for where that is longer."""
+class AtLeastRetryAfter(Wait):
+    """Another wait, or what the endpoint's ``Retry-After`` asks for if that is longer."""
 
     by_chance = True  # it depends on the answer, so that no table can hold it
 
@@ -57,50 +40,65 @@ class Honoured(Wait):
 
 
 class Endpoint:
-    """Where jobs are pushed to. Made by `Rig.endpoint`.
+    """An endpoint of the application to which jobs are pushed. `Rig.endpoint` gives it.
 
-    A delivery is a POST with JSON: ``{"job": name, "args": [...], "kwargs": {...}, "attempt": n, "id": id}``.
-    2xx is done, with the body as the result (parsed, where it is JSON). Statuses in `final` (none given: 400 to 499
-    but 408, 425 and 429) are dead letters at once; everything else, and no answer within `answer_within`, is a
-    failure that the job type's retry deals with, no earlier than ``Retry-After`` asks (RFC 9110, 10.2.3).
+    A delivery is a POST with JSON: ``{"job": name, "args": [...], "kwargs": {...}, "attempt": n, "id": id}``. Any 2xx
+    is done, and the body is the result (parsed if it is JSON). A final status is a dead letter at once. Everything else
+    is a failure, and the retry of the job type waits at least as long as ``Retry-After`` asks (RFC 9110, 10.2.3).
 
-    Parameters: `app` a WSGI or ASGI application, run in process; `path` the endpoint's, ``{job}`` in it is replaced
-    by the job's name; `secret` goes into the header `header` and is the application's to check; `headers` more of them.
+    Parameters:
+
+    - `app`: a WSGI or ASGI application, which runs in this process.
+    - `path`: the path of the endpoint. ``{job}`` in it is replaced by the name of the job.
+    - `secret`: a text that the application checks. Default None. `header`: the header for it. Default
+      ``"X-Job-Secret"``.
+    - `headers`: more headers. Default: none.
+    - `answer_within`: how long an answer can take. Default None: for ever.
+    - `final`: the final statuses. Default: 400 to 499, but not 408, 425 and 429.
+
+    Raises `InputError`.
+
+    Example::
+
+        manifest = rig.endpoint(app, "/jobs/{job}", answer_within="10s").job("submit_manifest")
+        rig.enqueue(manifest.call("TL-204"))
     """
 
     def __init__(
-        self, app: Any, path: str, engine: Engine, intake: Intake, client: Callable[[Any], Any], *,
+        self, app: Any, path: str, loop: EventLoop, registry: JobRegistry, client: Callable[[Any], Any], *,
         secret: str | None = None, header: str = "X-Job-Secret", headers: Mapping[str, str] | None = None,
         answer_within: Duration | None = None, final: Iterable[int] | None = None,
     ) -> None:  # fmt: skip
         if not isinstance(path, str) or not path.startswith("/"):
-            raise InputError(f"path is {path!r}; give a path such as '/jobs/{{job}}'")
-        self._engine = engine
-        self._intake = intake
+            raise InputError(f"path is {path!r}; give a path that begins with '/', such as '/jobs/{{job}}'")
+        self._loop = loop
+        self._registry = registry
         self._path = path
         self._headers = {**(headers or {}), **({} if secret is None else {header: secret})}
         self._timeout = None if answer_within is None else to_ns(answer_within, what="answer_within") / NS
         self._final = None if final is None else frozenset(final)
         self._client = client(app)
 
-    def job(self, name: str, *, retry: Retry | None = None, **policy: Any) -> JobType:
-        """Return a job type that is delivered here; policy as in `Rig.job`."""
+    def job(self, name: str, *, retry: Retry | None = None, **policy: Any) -> JobType[..., Any]:
+        """Return a job type whose jobs are pushed to this endpoint. Parameters and errors as in `Rig.job`."""
         if not isinstance(name, str) or not name:
-            raise InputError(f"name is {name!r}; give text")
+            raise InputError(f"name is {name!r}; give text that is not empty")
         given = retry or Retry()
-        rule = Retry(given.attempts, Honoured(given.wait), given.on, (*given.never_on, DeliveryRejected), given.drop_on)
+        rule = Retry(
+            given.attempts, AtLeastRetryAfter(given.wait), given.on, (*given.never_on, DeliveryRejected), given.drop_on
+        )
         rule.within = given.within
 
         def deliver(*args: Any, **kwargs: Any) -> Any:
             return self._deliver(name, args, kwargs)
 
         deliver.__name__ = name
-        return self._intake.register(deliver, name, Policy(retry=rule).but(**policy))
+        return self._registry.register(deliver, name, Policy(retry=rule).changed(**policy))
 
     def _deliver(self, name: str, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
         import httpx
 
-        task: Any = self._engine.current
+        task: Any = self._loop.current
         message = {"job": name, "args": list(args), "kwargs": kwargs, "attempt": task.number, "id": task.job.id}
         path = self._path.replace("{job}", name)
         try:
@@ -121,7 +119,7 @@ class Endpoint:
         return 400 <= status < 500 and status not in AGAIN
 
     def _after(self, value: str | None) -> int:
-        """Return what a ``Retry-After`` asks for in nanoseconds: seconds, or an HTTP date; 0 for what is neither."""
+        """Return the wait of a ``Retry-After`` in nanoseconds: seconds, or an HTTP date. 0 for anything else."""
         if value is None:
             return 0
         if value.strip().isdigit():
@@ -132,7 +130,7 @@ class Endpoint:
             return 0
         if moment.tzinfo is None:
             moment = moment.replace(tzinfo=dt.timezone.utc)
-        return max(0, instant_ns(moment) - self._engine.now)
+        return max(0, instant_ns(moment) - self._loop.now)
 
 
 def _body(response: Any) -> Any:

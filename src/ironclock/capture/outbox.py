@@ -1,4 +1,4 @@
-"""The SQL outbox: jobs that the application writes into a table of its own database."""
+"""The SQL outbox: jobs that the application writes into a table of its database."""
 
 from __future__ import annotations
 
@@ -8,26 +8,37 @@ from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from typing import TYPE_CHECKING, Any
 
-from ..core.clockwork import Watch
-from ..core.durations import NS
-from ..core.errors import InputError, PayloadError, UnknownJob, nearest
-from ..core.jobs import Job
-from ..core.timeline import instant_ns
+from ..errors import InputError, PayloadError, UnknownJob, nearest
+from ..foundation.durations import NS
+from ..foundation.instants import instant_ns
+from ..simulation.event_loop import Waiter
+from ..simulation.jobs import Job, LiveJob
 from .sql import Database
 
 if TYPE_CHECKING:
-    from ..core.engine import Engine
-    from .intake import Intake
+    from ..simulation.simulation import Simulation
+    from .job_registry import JobRegistry
 
 
 @dataclass(frozen=True)
 class Columns:
-    """Which column of a job table holds what, by the column's name.
+    """The names of the columns of a job table.
 
-    `id`, `name` (the job's) and `args` are needed; `args` and `kwargs` hold JSON. `due` holds seconds since the
-    epoch, a datetime (without a zone: UTC) or ISO 8601 text; none: due at once. `state` holds one of the values
-    `waiting` (only such rows are read), `done` and `dead` (written when the job has ended, where they are given);
-    `tries` is written with the number of attempts.
+    - `id`, `name`, `args`: the row's id, the job's name and its arguments as a JSON array. Every table has them.
+    - `kwargs`: the keyword arguments as a JSON object. Default None: no such column.
+    - `queue`, `priority`: the queue's name and the priority. Default None.
+    - `due`: seconds since the epoch, a datetime (without a zone: UTC) or ISO 8601 text. Default None: due at once.
+    - `state`: the state of the row. Default None: every row is read.
+    - `tries`: written with the number of attempts when the job is closed. Default None.
+    - `waiting`: only rows with this state are read. Default ``"waiting"``.
+    - `done`, `dead`: the states written when the job is closed. Default None: not written.
+
+    Raises `InputError`.
+
+    Example::
+
+        columns = ic.Columns(args="payload", due="run_at", state="state", done="sent")
+        rig.outbox(connection, table="outbox", columns=columns, handlers={"manifest": submit_manifest})
     """
 
     id: str = "id"
@@ -49,26 +60,31 @@ class Columns:
             if one.name in ("waiting", "done", "dead") or (value is None and one.default is None):
                 continue
             if not isinstance(value, str) or not value.replace("_", "a").isalnum():
-                raise InputError(f"column {one.name} is {value!r}; give the column's name")
+                raise InputError(f"the column {one.name} is {value!r}; give the name of a column")
         if self.state is None and (self.done is not None or self.dead is not None):
-            raise InputError("done and dead are values of the state column; say which that is")
+            raise InputError("done or dead is given, and no state column to write it into; give state=...")
 
 
 class Outbox:
-    """A job table as a source of jobs. `jobs` maps a row's id to its job. Made by `Rig.outbox`.
+    """A job table as a source of jobs. `Rig.outbox` gives it.
 
-    The table is read before anything runs and after every event; what is in an open transaction of the same
-    connection is not there yet. A row that disappears, or whose state changes, before its job has started takes the
-    job with it.
+    The table is read before anything runs, and after every event. Rows of an open transaction of the same connection
+    are not read. If a row disappears, or its state changes, before its job has started, the job is withdrawn.
 
-    Parameters: `connection` a DB-API connection, one of SQLAlchemy's, or a function that returns either; `table` its
-    name; `columns` which column holds what; `handlers` a mapping (or function) from the name in a row to a callable
-    (none: names of job types); `where` one more condition in SQL.
+    Parameters:
+
+    - `connection`: a DB-API connection, a connection of SQLAlchemy, or a function that returns one of them.
+    - `table`: the name of the table.
+    - `columns`: `Columns`.
+    - `handlers`: a mapping or a function from the name in a row to a callable. Default None: names of job types.
+    - `where`: one more condition in SQL. Default None.
+
+    Raises `InputError`. A row that cannot be read raises `PayloadError`, `UnknownJob` or `InputError`.
     """
 
     def __init__(
-        self, connection: Any, table: str, columns: Columns, handlers: Any, where: str | None, engine: Engine,
-        intake: Intake,
+        self, connection: Any, table: str, columns: Columns, handlers: Any, where: str | None, simulation: Simulation,
+        registry: JobRegistry,
     ) -> None:  # fmt: skip
         if not isinstance(columns, Columns):
             raise InputError(f"columns is {columns!r}; give an ic.Columns(...)")
@@ -78,9 +94,11 @@ class Outbox:
         self._table = table
         self._columns = columns
         self._handlers = handlers
-        self._engine = engine
-        self._intake = intake
-        self.jobs: dict[Any, Job] = {}
+        self._loop = simulation.loop
+        self._history = simulation.history
+        self._broker = simulation.broker
+        self._registry = registry
+        self._live_jobs: dict[Any, LiveJob] = {}
         self._reading = False
         wanted = [columns.id, columns.name, columns.args]
         self._optional = {
@@ -95,20 +113,25 @@ class Outbox:
             f"{' where ' * bool(conditions)}{' and '.join(conditions)} order by {columns.id}"
         )
         self._values = [columns.waiting] if columns.state is not None else []
-        engine.watches.append(Watch(None, self._look))
+        self._loop.waiters.append(Waiter(None, self._look))
 
-    def read(self) -> list[Job]:
-        """Read the table; return the jobs that are new. The rig does this by itself."""
+    @property
+    def jobs(self) -> dict[Any, Job[Any]]:
+        """The jobs by the id of their row."""
+        return {number: job.reader for number, job in self._live_jobs.items()}
+
+    def read(self) -> list[Job[Any]]:
+        """Read the table; return the new jobs. The rig does this before anything runs, and after every event."""
         if self._database.in_transaction():
             return []
         rows = self._database.rows(self._select, self._values)
-        self._database.rest()
+        self._database.end_query()
         there = {row[0] for row in rows}
-        for number, job in self.jobs.items():
-            if number not in there and job.tries == 0 and job.state in ("held", "ready"):
-                self._engine.record("note", job, 0, f"its row {number!r} of {self._table} is gone")
-                self._engine.withdraw(job)
-        return [self._take(row) for row in rows if row[0] not in self.jobs]
+        for number, job in self._live_jobs.items():
+            if number not in there and job.attempts_made == 0 and job.state in ("held", "ready"):
+                self._history.record("note", job, 0, f"its row {number!r} of {self._table} is gone")
+                self._broker.withdraw(job)
+        return [self._take(row).reader for row in rows if row[0] not in self._live_jobs]
 
     def _look(self) -> bool:
         if not self._reading:
@@ -119,31 +142,30 @@ class Outbox:
                 self._reading = False
         return False
 
-    def _take(self, row: tuple[Any, ...]) -> Job:
+    def _take(self, row: tuple[Any, ...]) -> LiveJob:
         number, name, args = row[:3]
         more = dict(zip(self._optional, row[3:], strict=True))
         spot = f"row {number!r} of {self._table}"
-        type = self._intake.type_of(self._handler(name, spot))
+        type = self._registry.type_of(self._handler(name, spot))
         call = type.call(*self._json(args, list, spot), **self._json(more.get("kwargs"), dict, spot))
         due = self._due(more.get("due"), spot)
-        engine = self._engine
-        priority = more.get("priority")
-        job = engine.enqueue(type, call.args, call.kwargs, max(due, engine.now), more.get("queue"), priority)
-        job.copies = True
-        job.closed = lambda closed: self._closed(number, closed)
-        self.jobs[number] = job
+        due = max(due, self._loop.now)
+        job = self._broker.enqueue(type, call.args, call.kwargs, due, more.get("queue"), more.get("priority"))
+        job.copies_arguments = True
+        job.on_close = lambda closed: self._closed(number, closed)
+        self._live_jobs[number] = job
         return job
 
     def _handler(self, name: str, spot: str) -> Any:
         handlers = self._handlers
         if handlers is None:
-            known = self._engine.types
+            known = self._broker.types
             if name not in known:
-                raise UnknownJob(f"{spot} names the job {name!r}, which is no job type; {nearest(str(name), known)}")
+                raise UnknownJob(f"{spot} names the job {name!r}, which is not a job type; {nearest(str(name), known)}")
             return known[name]
         if isinstance(handlers, Mapping):
             if name not in handlers:
-                raise UnknownJob(f"{spot} names the job {name!r}, without a handler; {nearest(str(name), handlers)}")
+                raise UnknownJob(f"{spot} names the job {name!r}, which has no handler; {nearest(str(name), handlers)}")
             return handlers[name]
         return handlers(name)
 
@@ -155,37 +177,43 @@ class Outbox:
             try:
                 value = json.loads(value)
             except ValueError as error:
-                raise PayloadError(f"{spot} holds arguments that are no JSON: {error}") from None
+                raise PayloadError(f"the arguments in {spot} are not JSON: {error}") from None
         if not isinstance(value, kind):
             raise PayloadError(
-                f"{spot} holds {value!r} for arguments; it has to be a JSON {'array' if kind is list else 'object'}"
+                f"the arguments in {spot} are {value!r}; they must be a JSON {'array' if kind is list else 'object'}"
             )
         return value
 
     def _due(self, value: Any, spot: str) -> int:
         if value is None:
-            return self._engine.now
+            return self._loop.now
         if isinstance(value, str):
             try:
                 value = dt.datetime.fromisoformat(value)
             except ValueError:
-                raise InputError(f"{spot} is due at {value!r}, which is not ISO 8601") from None
+                raise InputError(
+                    f"{spot} is due at {value!r}; it must be ISO 8601, such as '2031-03-29T21:00Z'"
+                ) from None
         if isinstance(value, dt.datetime):
             return instant_ns(value if value.tzinfo is not None else value.replace(tzinfo=dt.timezone.utc))
         try:
             whole = int(value)
-            return whole * NS + round((float(value) - whole) * 1e6) * 1000  # a float has microseconds, no more
+            return (
+                whole * NS + round((float(value) - whole) * 1e6) * 1000
+            )  # a float holds microseconds, and nothing finer
         except (TypeError, ValueError):
-            raise InputError(f"{spot} is due at {value!r}; that is no instant") from None
+            raise InputError(
+                f"{spot} is due at {value!r}; it must be a number of seconds, a datetime or text"
+            ) from None
 
-    def _closed(self, number: Any, job: Job) -> None:
+    def _closed(self, number: Any, job: LiveJob) -> None:
         columns = self._columns
         state = columns.done if job.state == "done" else columns.dead if job.state in ("dead", "dropped") else None
         changes: list[tuple[str, Any]] = []
         if columns.state is not None and state is not None:
             changes.append((columns.state, state))
         if columns.tries is not None:
-            changes.append((columns.tries, job.tries))
+            changes.append((columns.tries, job.attempts_made))
         if changes:
             setting = ", ".join(f"{column} = ?" for column, _ in changes)
             sql = f"update {self._table} set {setting} where {columns.id} = ?"
@@ -193,4 +221,4 @@ class Outbox:
             self._database.commit()
 
     def __repr__(self) -> str:
-        return f"<outbox {self._table}: {len(self.jobs)} jobs>"
+        return f"<outbox {self._table}: {len(self._live_jobs)} jobs>"

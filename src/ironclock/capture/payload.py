@@ -1,4 +1,4 @@
-"""Arguments on their way through a queue: what JSON would make of them."""
+"""Payloads: what JSON would make of the arguments of a job on their way through a queue."""
 
 from __future__ import annotations
 
@@ -6,13 +6,13 @@ import json
 import math
 from typing import Any, Literal, TypeAlias
 
-from ..core.errors import InputError, PayloadError
+from ..errors import InputError, PayloadError
 
 Payload: TypeAlias = Literal["json", "any"]
 
 
 def check_payload(payload: object) -> None:
-    """Raise `InputError` unless `payload` is one of the two rules."""
+    """Raise `InputError` unless `payload` is ``"json"`` or ``"any"``."""
     if payload not in ("json", "any"):
         raise InputError(f"payload is {payload!r}; give 'json' (arguments must survive JSON) or 'any'")
 
@@ -20,11 +20,13 @@ def check_payload(payload: object) -> None:
 def through_json(
     job: str, args: tuple[Any, ...], kwargs: dict[str, Any]
 ) -> tuple[tuple[Any, ...], dict[str, Any], bool]:
-    """Return the arguments as a message would hold them (equal, and none of their lists and dicts shared),
-    and whether there is anything among them that an attempt could change.
+    """Return the arguments as a message would hold them, and True if an attempt could change any of them.
 
-    Raises `PayloadError` naming the path to the first value that would come back changed or not at all, and
-    what it would become. Source of the rules: RFC 8259, and the standard `json` module's conversion table.
+    They are equal to the given ones, and share no list or dict with them.
+
+    Raises `PayloadError` for the first value that would come back changed or not at all. It names the path to the value,
+    and what the value would become. Source of the rules: RFC 8259, and the conversion table of the standard `json`
+    module.
     """
     if not kwargs:
         for value in args:

@@ -1,4 +1,4 @@
-"""Readings: what a tapped call asked for, as the arguments of the real call tell it."""
+"""Readings: what a tapped call asks for, read from the arguments of the call."""
 
 from __future__ import annotations
 
@@ -7,20 +7,30 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeAlias
 
-from ..core.durations import Duration
-from ..core.errors import InputError, TapError
-from ..core.policy import Policy
-from ..core.timeline import Instant
+from ..errors import InputError, TapError
+from ..foundation.durations import Duration
+from ..foundation.instants import Instant
+from ..simulation.policy import Policy
 
 
 @dataclass(frozen=True)
 class Enqueue:
-    """What one call of a tapped function asks for.
+    """What one call of a tapped function asks for. A reading of your own returns it.
 
-    Parameters: `job` a callable, a job type, a registered name or a dotted path (``"tern_line.jobs:offer_seat"``);
-    `args` and `kwargs` its arguments; `after` a delay or `at` an instant; `queue`, `priority`; `policy` how the
-    job is to be treated where it is no registered job type; `returns` what the call gives back to the app, or a
-    function of the `Job` (the job's id where it is not given).
+    - `job`: a callable, a job type, the name of one, or a dotted path (``"tern_line.jobs:offer_seat"``).
+    - `args`, `kwargs`: the arguments of the job. Default: none.
+    - `after`: a delay, or `at`: an instant. Default: due now.
+    - `queue`, `priority`: in place of those of the policy. Default None.
+    - `policy`: how the job is treated if it is not a job type yet. Default None: as the rig says.
+    - `returns`: what the call returns to the application, or a function of the `Job` that returns it. Default None: the
+      id of the job.
+
+    Example::
+
+        def read(message, *, wait=0):
+            return ic.Enqueue(message["task"], args=(message["id"],), after=wait)
+
+        rig.tap("tern_line.jobs:send", reads=read)
     """
 
     job: Any
@@ -35,7 +45,7 @@ class Enqueue:
 
 
 Reading: TypeAlias = "Callable[..., Enqueue | Sequence[Enqueue] | None]"
-"""The real call's arguments in; what to enqueue out. None lets the call through to the real callable."""
+"""A function that gets the arguments of the call and returns what to enqueue. None: the real callable is called."""
 
 Position: TypeAlias = "int | str | None"
 
@@ -52,15 +62,25 @@ def reading(
     policy: Policy | None = None,
     returns: Any = None,
 ) -> Reading:
-    """Return a reading that maps positions and keyword names of the real call.
+    """Return a reading that takes its values from positions and keyword names of the call.
 
-    Parameters: `job` is the position or keyword name that holds the job, or the job itself (a callable or a job
-    type); `args` a slice of the positional arguments, a list of positions and names, or the name of the keyword
-    that holds them all; `kwargs` True passes on every keyword that nothing else here names, a name is the keyword
-    that holds them all, False none; `after`, `at`, `queue` and `priority` are positions or keyword names, left out
-    by a call that has no such argument; `policy` and `returns` as in `Enqueue`.
-    Names are looked up with the real callable's own defaults filled in.
-    Raises `InputError` for what is no position, and `TapError`, in the call, where the job is not among its arguments.
+    A position is a number from 0, or a keyword name. Names are looked up with the defaults of the real callable.
+
+    Parameters:
+
+    - `job`: the position of the job, or the job itself (a callable or a job type). Default 0.
+    - `args`: a slice of the positional arguments, a list of positions, or the name of the keyword that holds them all.
+      Default: all positional arguments after the first.
+    - `kwargs`: True (the default) passes on every keyword that nothing else here names. A name is the keyword that
+      holds them all. False: none.
+    - `after`, `at`, `queue`, `priority`: positions. Default None: a call does not say it.
+    - `policy`, `returns`: as in `Enqueue`.
+
+    Raises `InputError` for anything that is not a position. The tapped call raises `TapError` if it has no job.
+
+    Example::
+
+        rig.tap("tern_line.jobs:put", reads=ic.reading(job=0, args=slice(1, None), after="wait", queue="to"))
     """
     named = {"after": after, "at": at, "queue": queue, "priority": priority}
     for what, where in named.items():
@@ -90,7 +110,10 @@ def reading(
         asked = find(job) if isinstance(job, (int, str)) and not isinstance(job, bool) else job
         if asked is None:
             where = f"position {job}" if isinstance(job, int) else f"keyword {job!r}"
-            raise TapError(f"the tapped call has no job at {where}: it was called with {given!r} {keywords!r}")
+            raise TapError(
+                f"the tapped call has no job at {where}: it was called with {given!r} {keywords!r}; say where the job is: "
+                "ic.reading(job=...)"
+            )
         if isinstance(args, slice):
             passed = given[args]
         elif isinstance(args, str):
@@ -113,13 +136,13 @@ def reading(
 
 
 def _by_name(signature: inspect.Signature | None, given: tuple[Any, ...], keywords: dict[str, Any]) -> dict[str, Any]:
-    """Return the call's arguments by name, with the real callable's defaults where its signature is known."""
+    """Return the arguments of a call by name, with the defaults of the real callable if its signature is known."""
     if signature is None:
         return keywords
     try:
         bound = signature.bind(*given, **keywords)
     except TypeError as error:
-        raise TapError(f"the real callable cannot be called so: {error}") from None
+        raise TapError(f"the real callable does not take these arguments: {error}") from None
     bound.apply_defaults()
     named = dict(bound.arguments)
     for name, parameter in signature.parameters.items():

@@ -1,4 +1,4 @@
-"""One way to talk to a database: a DB-API 2.0 connection (PEP 249) or one of SQLAlchemy's."""
+"""One way to use a database: a DB-API 2.0 connection (PEP 249), or a connection of SQLAlchemy."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from ..core.errors import InputError
+from ..errors import InputError
 
 
 class Database:
@@ -15,7 +15,9 @@ class Database:
     def __init__(self, connection: Any) -> None:
         self._given = connection
         if not _is_connection(connection) and not callable(connection):
-            raise InputError(f"{connection!r} is no database connection, and no function that returns one")
+            raise InputError(
+                f"the connection is {connection!r}; give a database connection, or a function that returns one"
+            )
 
     @property
     def _connection(self) -> Any:
@@ -23,11 +25,11 @@ class Database:
             return self._given
         found = self._given()
         if not _is_connection(found):
-            raise InputError(f"{self._given!r} returned {found!r}, which is no database connection")
+            raise InputError(f"{self._given!r} returned {found!r}; it must return a database connection")
         return found
 
     def in_transaction(self) -> bool:
-        """Whether a transaction is open on the connection, as far as its driver tells."""
+        """Return True if a transaction is open on the connection. False if its driver does not tell."""
         connection = self._connection
         told = getattr(connection, "in_transaction", None)
         if told is not None:
@@ -47,8 +49,8 @@ class Database:
         """Commit."""
         self._connection.commit()
 
-    def rest(self) -> None:
-        """End the transaction that a query alone has opened."""
+    def end_query(self) -> None:
+        """End the transaction that a query has opened."""
         if self.in_transaction():
             self._connection.rollback()
 
@@ -58,7 +60,7 @@ class Database:
         style = _style(connection)
         text, given = _in_style(sql, list(values), style)
         if driver is not None:
-            # SQLAlchemy hands the text to the driver as it is.
+            # SQLAlchemy gives the text to the driver as it is.
             return take(driver(text, given if isinstance(given, dict) else tuple(given)) if values else driver(text))
         cursor = connection.cursor()
         try:

@@ -1,68 +1,75 @@
-"""Taps: a real callable that, while the rig is entered, puts what it is asked for into the rig."""
+"""Taps: real callables whose calls become jobs of the rig while it is entered."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from ..core.errors import TapError
-from ..core.jobs import Job
+from ..errors import TapError
+from ..simulation.jobs import Job
 from .payload import Payload
 from .readings import Enqueue, Reading
-from .targets import InPlace
+from .targets import Replacement
 
 
-class Tap(InPlace):
-    """One tapped callable. `jobs` holds what came through it, in order."""
+class Tap(Replacement):
+    """One tapped callable. `Rig.tap` gives it."""
 
     def __init__(
-        self, target: Any, reads: Reading, put: Callable[[Enqueue, Payload], Job], payload: Payload, also_real: bool
+        self,
+        target: Any,
+        reads: Reading,
+        put: Callable[[Enqueue, Payload], Job[Any]],
+        payload: Payload,
+        also_real: bool,
     ) -> None:
         super().__init__(target)
         if not callable(reads):
-            raise TapError(f"reads is {reads!r}; give ic.reading(...) or a function of the real call's arguments")
+            raise TapError(f"reads is {reads!r}; give ic.reading(...) or a function of the call's arguments")
         knowing = getattr(reads, "knowing", None)
         self._reads = reads if knowing is None else knowing(self.target.signature())
         self._put = put
         self._payload = payload
         self._also_real = also_real
         self.label = self.target.label
-        self.jobs: list[Job] = []
+        """What is tapped, as ``module:name``."""
+        self.jobs: list[Job[Any]] = []
+        """The jobs that its calls have enqueued, in order."""
 
-    def stand_in(self) -> Callable[..., Any]:
+    def replacement(self) -> Callable[..., Any]:
         return self._async_call if self.target.is_async else self._call
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:
-        orders = self._orders(args, kwargs)
-        if orders is None:
+        asked = self._read(args, kwargs)
+        if asked is None:
             return self.target.real(*args, **kwargs)
         returned = self.target.real(*args, **kwargs) if self._also_real else None
-        return self._enqueue(orders, returned)
+        return self._enqueue(asked, returned)
 
     async def _async_call(self, *args: Any, **kwargs: Any) -> Any:
-        orders = self._orders(args, kwargs)
-        if orders is None:
+        asked = self._read(args, kwargs)
+        if asked is None:
             return await self.target.real(*args, **kwargs)
         returned = await self.target.real(*args, **kwargs) if self._also_real else None
-        return self._enqueue(orders, returned)
+        return self._enqueue(asked, returned)
 
-    def _orders(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Enqueue | Sequence[Enqueue] | None:
-        orders = self._reads(*args, **kwargs)
-        for order in orders if isinstance(orders, (list, tuple)) else (orders,):
-            if order is not None and not isinstance(order, Enqueue):
+    def _read(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Enqueue | Sequence[Enqueue] | None:
+        asked = self._reads(*args, **kwargs)
+        for one in asked if isinstance(asked, (list, tuple)) else (asked,):
+            if one is not None and not isinstance(one, Enqueue):
                 raise TapError(
-                    f"the reading of {self.label} gave {order!r}; it gives ic.Enqueue(...), a list of them, or None"
+                    f"the reading of {self.label} returned {one!r}; return ic.Enqueue(...), a list of them, or None"
                 )
-        return orders
+        return asked
 
-    def _enqueue(self, orders: Enqueue | Sequence[Enqueue], returned: Any) -> Any:
-        several = not isinstance(orders, Enqueue)
+    def _enqueue(self, asked: Enqueue | Sequence[Enqueue], returned: Any) -> Any:
+        several = not isinstance(asked, Enqueue)
         answers = []
-        for order in (orders,) if isinstance(orders, Enqueue) else orders:
-            job = self._put(order, self._payload)
+        for one in (asked,) if isinstance(asked, Enqueue) else asked:
+            job = self._put(one, self._payload)
             self.jobs.append(job)
-            if order.returns is not None:
-                answers.append(order.returns(job) if callable(order.returns) else order.returns)
+            if one.returns is not None:
+                answers.append(one.returns(job) if callable(one.returns) else one.returns)
             else:
                 answers.append(returned if self._also_real else job.id)
         return answers if several and not self._also_real else answers[0] if answers else returned

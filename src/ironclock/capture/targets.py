@@ -1,7 +1,7 @@
-"""Targets: finding a callable by path or object, and replacing it so that every reference follows.
+"""Targets: find a callable by path or object, and replace it so that every reference follows.
 
-A Python function is replaced in place, by its code: whoever imported it by name, wherever, calls the
-replacement. Anything else is replaced where its path finds it.
+A Python function gets other code: everybody who has imported it, under any name, calls the replacement. Anything else
+is replaced where its path finds it.
 """
 
 from __future__ import annotations
@@ -12,14 +12,14 @@ from collections.abc import Callable
 from types import FunctionType, MethodType
 from typing import Any
 
-from ..core.errors import TapError, nearest
-from ..host.inplace import PythonFunction
+from ..errors import TapError, nearest
+from ..interpreter.patching.builtin_patching import PythonFunction
 
 
 def find(path: str) -> tuple[Any, str, Any]:
     """Return the owner, the attribute's name and the object behind ``package.module:attribute.attribute``.
 
-    A path with dots alone is taken apart at the longest part that imports. Raises `TapError`.
+    A path without a colon is split after the longest part that can be imported. Raises `TapError`.
     """
     module_name, colon, attributes = path.partition(":")
     if colon:
@@ -42,7 +42,7 @@ def find(path: str) -> tuple[Any, str, Any]:
             names = parts[count:]
             break
         if owner is None:
-            raise TapError(f"{path!r}: no module of that name can be imported; write 'package.module:name'")
+            raise TapError(f"{path!r}: no module of that name can be imported; give 'package.module:name'")
     for name in names[:-1]:
         owner = _attribute(owner, name, path)
     return owner, names[-1], _attribute(owner, names[-1], path)
@@ -58,7 +58,7 @@ def _attribute(owner: Any, name: str, path: str) -> Any:
 
 
 class Target:
-    """A callable that can be replaced and put back. `real` calls the original meanwhile."""
+    """A callable that can be replaced and put back. `real` always calls the original."""
 
     def __init__(self, target: Any) -> None:
         self._owner: Any = None
@@ -72,7 +72,7 @@ class Target:
             found = target
             self.label = f"{getattr(target, '__module__', '?')}:{getattr(target, '__qualname__', repr(target))}"
         if not callable(found):
-            raise TapError(f"{self.label!r} is {found!r}, which cannot be called")
+            raise TapError(f"{self.label!r} is {found!r}, which cannot be called; give a function")
         self.real: Callable[..., Any] = found
         inner = found
         if isinstance(inner, MethodType):
@@ -83,7 +83,7 @@ class Target:
             caller = inspect.getattr_static(type(found), "__call__", None)
             if not isinstance(caller, FunctionType):
                 raise TapError(
-                    f"{self.label!r} is no Python function; give its import path, so that it can be replaced there"
+                    f"{self.label!r} is not a Python function; give its import path, so that it can be replaced there"
                 )
             self._function, self._bound = caller, found
         else:
@@ -96,7 +96,7 @@ class Target:
         self._had = True
 
     def replace(self, replacement: Callable[..., Any]) -> None:
-        """Let every call run `replacement` with the call's arguments (without the object of a bound method)."""
+        """Let every call run `replacement` with the arguments of the call, without the object of a bound method."""
         function = self._function
         if function is None:
             self._had = self._name in getattr(self._owner, "__dict__", {})
@@ -110,7 +110,7 @@ class Target:
             except (AttributeError, TypeError) as error:
                 raise TapError(f"{self.label!r} cannot be replaced: {error}") from None
             return
-        # Taken afresh: another tap may have replaced the same function for another object.
+        # Made anew: another tap can have replaced the same function for another object.
         self._place = PythonFunction(function)
         original = self._place.real
         if self._bound is None:
@@ -118,23 +118,23 @@ class Target:
             self._place.point(replacement)
         else:
             self.real = MethodType(original, self._bound)
-            self._place.point(_for_one(self._bound, original, replacement))
+            self._place.point(_for_one_object(self._bound, original, replacement))
 
     def same(self, other: Target) -> bool:
-        """Whether both would replace the very same thing."""
+        """Return True if both would replace the same thing."""
         if self._function is not None:
             return self._function is other._function and self._bound is other._bound
         return other._function is None and self._owner is other._owner and self._name == other._name
 
     def signature(self) -> inspect.Signature | None:
-        """Return the signature that callers see, or None where there is none to be had."""
+        """Return the signature that callers see. None if it cannot be read."""
         try:
             return inspect.signature(self.real)
         except (TypeError, ValueError):
             return None
 
     def restore(self) -> None:
-        """Make the callable what it was."""
+        """Put the original back."""
         if self._place is not None:
             self._place.restore()
         elif self._had:
@@ -143,20 +143,20 @@ class Target:
             delattr(self._owner, self._name)
 
 
-class InPlace:
-    """What stands in for a real callable while its rig is entered. Subclasses say what is called instead."""
+class Replacement:
+    """What replaces a real callable while its rig is entered. A subclass says what is called instead."""
 
     def __init__(self, target: Any) -> None:
         self.target = Target(target)
         self.active = False
 
-    def stand_in(self) -> Callable[..., Any]:
-        """Return what is called in the callable's place."""
+    def replacement(self) -> Callable[..., Any]:
+        """Return what is called instead of the callable."""
         raise NotImplementedError
 
     def install(self) -> None:
         """Replace the callable."""
-        self.target.replace(self.stand_in())
+        self.target.replace(self.replacement())
         self.active = True
 
     def remove(self) -> None:
@@ -165,8 +165,8 @@ class InPlace:
         self.active = False
 
 
-def _for_one(bound: Any, original: Callable[..., Any], replacement: Callable[..., Any]) -> Callable[..., Any]:
-    """A method shared by many objects is replaced for one of them alone."""
+def _for_one_object(bound: Any, original: Callable[..., Any], replacement: Callable[..., Any]) -> Callable[..., Any]:
+    """Return a function that replaces a method for one object, and calls the original for all others."""
 
     def choose(*args: Any, **kwargs: Any) -> Any:
         if args and args[0] is bound:

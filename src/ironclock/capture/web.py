@@ -1,8 +1,8 @@
-"""The application's own web server, in process: what answers at once, and what goes on after the answer.
+"""The application's web server in this process: what it answers, and what continues after the answer.
 
-An httpx transport over httpx's own for WSGI and ASGI. Each request runs as a task of the rig: the client has its
-response at the instant it is sent, and whatever the application does after that (a background task, an iterable
-that is closed) goes on in simulated time. Imported only when used.
+An httpx transport over httpx's own for WSGI and ASGI. Each request runs as a task of the rig. The client has the
+response at the instant at which it is sent. What the application does after that (a background task, an iterable that
+is closed) continues in simulated time. Imported only if it is used.
 """
 
 from __future__ import annotations
@@ -14,19 +14,20 @@ from typing import TYPE_CHECKING, Any
 
 import httpx
 
-from ..core.errors import InputError
+from ..errors import InputError
 
 if TYPE_CHECKING:
-    from ..core.engine import Engine
-    from ..host.threads import Threads
+    from ..history.history import History
+    from ..interpreter.tasks.simulated_threads import SimulatedThreads
+    from ..simulation.event_loop import EventLoop
 
 BASE = "http://tern-line.test"
 
 
 def is_asgi(app: Any) -> bool:
-    """Whether an application is ASGI (a coroutine function of scope, receive, send); else it is WSGI (PEP 3333)."""
+    """Return True for an ASGI application (a coroutine function of scope, receive, send), False for WSGI (PEP 3333)."""
     if not callable(app):
-        raise InputError(f"the application is {app!r}, which cannot be called")
+        raise InputError(f"the application is {app!r}, which cannot be called; give a WSGI or ASGI application")
     call = app if inspect.isfunction(app) or inspect.ismethod(app) else getattr(type(app), "__call__", app)  # noqa: B004
     if inspect.iscoroutinefunction(call):
         return True
@@ -37,17 +38,18 @@ def is_asgi(app: Any) -> bool:
 
 
 class WebTransport(httpx.BaseTransport):
-    """Leads requests to an application that runs inside the rig. `errors` holds what went wrong after a response."""
+    """Sends requests to an application that runs inside the rig. `errors` holds the errors raised after a response."""
 
-    def __init__(self, app: Any, engine: Engine, threads: Threads) -> None:
+    def __init__(self, app: Any, loop: EventLoop, history: History, threads: SimulatedThreads) -> None:
         self._app = app
         self._asgi = is_asgi(app)
-        self._engine = engine
+        self._loop = loop
+        self._history = history
         self._threads = threads
         self.errors: list[Exception] = []
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
-        engine = self._engine
+        loop = self._loop
         request.read()
         box: list[httpx.Response | Exception] = []
         named = f"{request.method} {request.url.path}"
@@ -66,22 +68,22 @@ class WebTransport(httpx.BaseTransport):
                     box.append(error)
                     return
                 self.errors.append(error)
-                engine.record("note", detail=f"{named}: what goes on after the response fails: {error!r}")
+                self._history.record("note", detail=f"{named}: what goes on after the response fails: {error!r}")
                 return
-            if engine.now > begun[0]:
-                engine.record("note", detail=f"{named}: what went on after the response is over")
+            if loop.now > begun[0]:
+                self._history.record("note", detail=f"{named}: what went on after the response is over")
 
-        begun = [engine.now]
+        begun = [loop.now]
         self._threads.start(serve, (), {})
         limit = request.extensions.get("timeout", {}).get("read")
-        came = engine.wait(lambda: box, None if limit is None else engine.now + round(limit * 1e9))
+        came = loop.wait(lambda: box, None if limit is None else loop.now + round(limit * 1e9))
         if not came:
             raise httpx.ReadTimeout(f"{named} was not answered within {limit:g} s", request=request)
-        begun[0] = engine.now
+        begun[0] = loop.now
         found = box[0]
         if isinstance(found, Exception):
             raise found
-        engine.record("note", detail=f"{named} is answered with {found.status_code}")
+        self._history.record("note", detail=f"{named} is answered with {found.status_code}")
         return found
 
     def _serve_wsgi(self, request: httpx.Request, answer: Callable[[int, Any, bytes], None]) -> None:
@@ -112,6 +114,6 @@ class WebTransport(httpx.BaseTransport):
         await httpx.ASGITransport(app=app).handle_async_request(content)
 
 
-def client(app: Any, engine: Engine, threads: Threads, base: str = BASE) -> httpx.Client:
-    """Return an httpx client whose requests lead to the application."""
-    return httpx.Client(transport=WebTransport(app, engine, threads), base_url=base)
+def client(app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, base: str = BASE) -> httpx.Client:
+    """Return an httpx client whose requests go to the application."""
+    return httpx.Client(transport=WebTransport(app, loop, history, threads), base_url=base)

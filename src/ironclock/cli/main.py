@@ -1,4 +1,4 @@
-"""The command line: the commands that are not long enough for a module of their own, and all others added.
+"""The command line: the group of all commands.
 
 Exit codes: 0 as expected, 1 a broken expectation, 2 a command or file that cannot be used.
 """
@@ -14,28 +14,28 @@ import click
 
 import ironclock as ic
 
-from ..core.timeline import Timeline
-from .logoptions import log_options
-from .meter import Waiting
+from ..foundation.instants import Timeline
+from .log_options import log_options
 from .output import needing, screen, shown_error, write
+from .progress_line import Waiting
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from ..schedules.base import Schedule
+    from ..schedules.schedule import Schedule
 
 _CONTEXT = {"help_option_names": ["-h", "--help"]}
 
 
 _ELSEWHERE = {
-    "check": "logs", "compare": "compare", "completion": "completion", "estimate": "logs", "export": "export",
-    "forecast": "forecast", "probe": "probe", "run": "run",
+    "check": "log_commands", "compare": "compare_command", "completion": "completion_command", "estimate": "log_commands",
+    "export": "export_command", "forecast": "forecast_command", "probe": "probe_command", "run": "run_command",
 }  # fmt: skip
-"""Commands in modules of their own, which are imported when they are asked for: `when` should answer at once."""
+"""The module of each command. It is imported only if the command is used, so that each one answers at once."""
 
 
 class _Commands(click.Group):
-    """Shows the library's own errors as one clear line, with exit code 2."""
+    """Shows errors of Iron Clock as one clear line, with exit code 2."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return sorted([*super().list_commands(ctx), *_ELSEWHERE])
@@ -61,17 +61,17 @@ class _Commands(click.Group):
 def main() -> None:
     """Test background and scheduled jobs in simulated time.
 
-    Start with `ironclock demo`: one evening at a made-up ferry company, run in a blink.
+    Start with `ironclock demo`: one evening at a made-up ferry company, in less than a second.
     """
 
 
 @main.command(short_help="Run an evening at a made-up ferry company.")
-@click.option("--seed", default=11, show_default=True, help="What every random choice follows from.")
-@click.option("--save", type=click.Path(dir_okay=False), help="Keep the history here, as JSON Lines.")
-@click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry, as well.")
+@click.option("--seed", default=11, show_default=True, help="Every random choice follows from it.")
+@click.option("--save", type=click.Path(dir_okay=False), help="Save the history into this file, as JSON Lines.")
+@click.option("--story", "tell", is_flag=True, help="Show the whole run as well, entry by entry.")
 def demo(seed: int, save: str | None, tell: bool) -> None:
     """Run the ferry line's evening: holds, a harbour office that is down, a refused card, a late bank."""
-    from . import evening
+    from . import demo_story as evening
 
     screen, width = _screen()
     rig = ic.Rig(start=evening.START, zone=evening.ZONE, seed=seed)
@@ -100,10 +100,10 @@ def demo(seed: int, save: str | None, tell: bool) -> None:
 def mistakes(names: tuple[str, ...], listed: bool) -> None:
     """Show what goes wrong with background jobs: NAMES, or all ten.
 
-    Each is a story at the ferry line, with the bug, the law that it breaks and the entries of the history that prove
-    it, and with the fix. Exit code 1 where one is not as it should be.
+    Each mistake is a story at the ferry line, with the bug, the law that it breaks, the entries of the history that prove
+    it, and the fix. Exit code 1 if one of them is not as it should be.
     """
-    from . import mistakes as shown
+    from . import mistakes_command as shown
 
     if listed:
         for name in shown.names():
@@ -116,9 +116,9 @@ def mistakes(names: tuple[str, ...], listed: bool) -> None:
 
 @main.command(short_help="Show a saved history: table, timeline, page, figures.")
 @click.argument("file", type=click.Path())
-@click.option("--job", help="Tell the account of this one job, by its id.")
-@click.option("--story", "tell", is_flag=True, help="Tell the whole run, entry by entry.")
-@click.option("--jobs", default=40, show_default=True, type=click.IntRange(1), help="How many jobs are shown.")
+@click.option("--job", help="Show what happened to one job, by its id.")
+@click.option("--story", "tell", is_flag=True, help="Show the whole run, entry by entry.")
+@click.option("--jobs", default=40, show_default=True, type=click.IntRange(1), help="How many jobs to show.")
 @click.option("--html", type=click.Path(dir_okay=False), help="Write the report as one HTML page.")
 @click.option("--png", type=click.Path(file_okay=False), metavar="FOLDER", help="Draw timeline, queue depth, retries "
               "and starts by hour into this folder.")  # fmt: skip
@@ -130,9 +130,9 @@ def show(
 ) -> None:  # fmt: skip
     """Show a history that was saved with `History.save`, `--save` or pytest's --ironclock-save, or a log.
 
-    Without an option it prints the jobs, their timeline with waits drawn to scale, and the queues' depth.
+    Without an option it prints the jobs, their timeline with waits drawn to scale, and the depth of each queue.
     """
-    from . import histories
+    from . import given_files as histories
 
     history = histories.read(file, columns, outcomes, mapping, zone)
     if html is not None or png is not None:
@@ -140,17 +140,16 @@ def show(
         return
     if as_json:
         import json
-        from dataclasses import asdict
 
-        from ..report.lives import lives
+        from ..history.job_records import job_records
 
-        for life in lives(history, history.timeline):
-            click.echo(json.dumps({key: value for key, value in asdict(life).items() if key not in ("ready", "since")}))
+        for record in job_records(history):
+            click.echo(json.dumps(record.as_dict()))
         return
     screen, width = _screen()
     if job is not None:
-        from ..core.account import story_of
-        from ..core.errors import nearest
+        from ..errors import nearest
+        from ..history.narrative import story_of
 
         known = {entry.job for entry in history if entry.job}
         if job not in known:
@@ -164,14 +163,14 @@ def show(
 
 def _write_report(history: ic.History, file: str, html: str | None, png: str | None) -> None:
     if html is not None:
-        from ..report.html import page
+        from ..reports.html_page import page
 
         with Waiting(f"writing {html}"):
             write(html, page(history, file))
         click.echo(f"wrote {html}")
     if png is not None:
         with needing("plot"), shown_error(png), Waiting("drawing"):
-            from ..report.figures import draw_all
+            from ..reports.history_figures import draw_all
 
             for path in draw_all(history, png):
                 click.echo(f"wrote {path}")
@@ -179,11 +178,11 @@ def _write_report(history: ic.History, file: str, html: str | None, png: str | N
 
 @main.command(short_help="Show when a cron expression fires next.")
 @click.argument("expression")
-@click.option("--zone", default="UTC", show_default=True, help="The time zone it is read in.")
-@click.option("--from", "start", help="Where to begin: ISO 8601, in that zone. Now, where left out.")
+@click.option("--zone", default="UTC", show_default=True, help="The time zone of the expression.")
+@click.option("--from", "start", help="Where to begin: ISO 8601, in that zone. Default: now.")
 @click.option("--count", default=10, show_default=True, type=click.IntRange(1, 10_000), help="How many firings.")
-@click.option("--gap", type=click.Choice(["shift", "skip"]), help="What becomes of a time that a clock change skips.")
-@click.option("--fold", type=click.Choice(["first", "both"]), help="Which of a doubled time fires.")
+@click.option("--gap", type=click.Choice(["shift", "skip"]), help="What happens to a time that a clock change skips.")
+@click.option("--fold", type=click.Choice(["first", "both"]), help="Which of a time that occurs twice fires.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script.")
 @click.option("--ics", type=click.Path(dir_okay=False), help="Write the firings as iCalendar (RFC 5545).")
 @click.option("--png", type=click.Path(dir_okay=False), help="Draw the year by hour of day.")
@@ -198,7 +197,7 @@ def when(
     import datetime as dt
     import json
 
-    from .when import rows
+    from .when_command import rows
 
     schedule = ic.cron(expression, zone, gap=gap, fold=fold)
     bound = schedule.zone or dt.timezone.utc
@@ -207,13 +206,13 @@ def when(
     now = timeline.ns(present if start is None else start)
     lines = list(rows(schedule, bound, now, count))
     if ics is not None:
-        from ..report.calendar import icalendar
+        from ..reports.calendar_export import icalendar
 
         instants = list(itertools.islice(_firings(schedule, now), count))
         write(ics, icalendar(expression, instants, timeline.ns(present)))
     if png is not None:
         with needing("plot"), shown_error(png):
-            from ..report.calendar import year_map
+            from ..reports.calendar_export import year_map
 
             year_map(schedule, bound, timeline.at(now).year, expression, png)
     if as_json:
@@ -237,22 +236,22 @@ def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:
         at = schedule.next_ns(at)
 
 
-@main.command(short_help="Warn of cron lines that do not do what they say.")
+@main.command(short_help="Warn about cron lines that do not do what they say.")
 @click.argument("files", nargs=-1, required=True, type=click.Path())
-@click.option("--zone", default="UTC", show_default=True, help="The time zone of lines that set none.")
-@click.option("--from", "start", help="The day from which clock changes are looked at: ISO 8601. Now, where left out.")
-@click.option("--system/--user", default=None, help="Whether lines bear a user's name. By the path, where left out.")
-@click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script, one a warning.")
+@click.option("--zone", default="UTC", show_default=True, help="The time zone of lines without one.")
+@click.option("--from", "start", help="The day from which clock changes are checked: ISO 8601. Default: now.")
+@click.option("--system/--user", default=None, help="Lines have a user before the command. Default: by the path.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script, one for each warning.")
 def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | None, as_json: bool) -> None:
-    """Warn of cron lines in crontab or TOML FILES that do something else than they seem to say.
+    """Warn about cron lines in crontab or TOML FILES that do not do what they seem to say.
 
-    Reads [tool.ironclock.schedules] or [schedules] of a .toml file, and crontabs with CRON_TZ lines. Exit code 1
-    where there is a warning.
+    Reads [tool.ironclock.schedules] or [schedules] of a .toml file, and crontabs with CRON_TZ lines. Exit code 1 if there
+    is a warning.
     """
     import datetime as dt
 
+    from ..schedules.cron_warnings import lint as check_lines
     from ..schedules.crontab import read
-    from ..schedules.lint import lint as check_lines
 
     timeline = Timeline(zone)
     now = timeline.ns(dt.datetime.now(dt.timezone.utc) if start is None else start)
@@ -280,7 +279,7 @@ def _screen() -> tuple[Console, int]:
 
 
 def _report(history: ic.History, screen: Console, width: int, most: int = 40) -> None:
-    from ..report.text import run_report
+    from ..reports.terminal import run_report
 
     screen.print(run_report(history, width, most), width=width)
 

@@ -1,4 +1,4 @@
-"""What commands share: the screen they print on, and errors of files and missing extras in words."""
+"""What commands share: the screen, files that are written, and errors about files and missing extras."""
 
 from __future__ import annotations
 
@@ -13,24 +13,26 @@ if TYPE_CHECKING:
 
 
 def screen() -> Console:
-    """Return the screen; colour only on a terminal."""
-    from ..report.text import console
+    """Return the screen. It has colour only on a terminal."""
+    from ..reports.terminal import console
 
     return console()
 
 
 @contextmanager
 def needing(extra: str) -> Iterator[None]:
-    """Say which extra is missing where an import fails."""
+    """Say which extra is missing if an import fails inside the block."""
     try:
         yield
     except ImportError as error:
-        raise ic.IronClockError(f"this needs {error.name}: pip install 'ironclock[{extra}]'") from None
+        raise ic.IronClockError(
+            f"this command needs {error.name}; install it with: pip install 'ironclock[{extra}]'"
+        ) from None
 
 
 @contextmanager
 def shown_error(path: str) -> Iterator[None]:
-    """Say which file cannot be written."""
+    """Say which file cannot be written if that fails inside the block."""
     try:
         yield
     except OSError as error:
@@ -38,6 +40,6 @@ def shown_error(path: str) -> Iterator[None]:
 
 
 def write(path: str, text: str) -> None:
-    """Write a text file; raise an error in words."""
+    """Write a text file. Raises a clear error if that fails."""
     with shown_error(path), open(path, "w", encoding="utf-8", newline="") as file:
         file.write(text)

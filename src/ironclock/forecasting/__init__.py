@@ -1,1 +1,1 @@
-"""Forecasts: what a day of many jobs comes to, worked out from rates, durations and retry policies with NumPy."""
+"""Forecasts: what a day of many jobs is like, worked out from rates, durations and retry policies with NumPy."""

@@ -1,4 +1,4 @@
-"""Forecasts: many replications of a plant's day, and what they come to in quantiles."""
+"""Forecasts: many replications of a day of a workload, and their quantiles."""
 
 from __future__ import annotations
 
@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.durations import NS, Duration, to_ns
-from ..core.errors import InputError, nearest
-from .crew import CrewLoop, Traces
-from .figures import DURATIONS, NAMES, Courses, figures
-from .plant import Plant
+from ..errors import InputError, nearest
+from ..foundation.durations import NS, Duration, to_ns
+from .forecast_figures import DURATIONS, NAMES, Trajectories, figures
+from .worker_pool import PoolLoop, Traces
+from .workload import Workload
 
 if TYPE_CHECKING:
     import pandas
@@ -25,17 +25,25 @@ _MOST_BINS = 20_000_000
 
 
 class Forecast:
-    """What a plant's replications came to. Made by `ic.forecast`."""
+    """The replications of a day. `ic.forecast` returns it.
 
-    def __init__(self, plant: Plant, span: float, step: float, found: Mapping[str, Floats], courses: Courses) -> None:
-        self.plant = plant
+    Example::
+
+        found = ic.forecast("manifest_day.toml", load=10)
+        assert found.quantile("recovery", 0.95) < 1800
+    """
+
+    def __init__(
+        self, workload: Workload, span: float, step: float, found: Mapping[str, Floats], trajectories: Trajectories
+    ) -> None:
+        self.workload = workload
         self.span = span
-        """How long, in seconds."""
+        """The length of the day, in seconds."""
         self.step = step
-        """The bin's length in seconds."""
+        """The length of a bin, in seconds."""
         self.figures = dict(found)
-        """Each figure, a number for each replication. Durations are in seconds."""
-        self.courses = courses
+        """Each figure by name, with one number for each replication. Durations are in seconds."""
+        self.trajectories = trajectories
 
     @property
     def replications(self) -> int:
@@ -43,21 +51,21 @@ class Forecast:
         return len(self.figures["jobs"])
 
     def mean(self, figure: str) -> float:
-        """Return the mean of a figure. Raises `InputError` for one that there is not."""
+        """Return the mean of a figure. Raises `InputError` for an unknown figure."""
         return float(self._figure(figure).mean())
 
     def quantile(self, figure: str, share: float) -> float:
-        """Return what a share of the replications does not exceed. Raises `InputError`."""
-        # The next higher of what was drawn: nothing lies between a replication that recovers and one that does not.
+        """Return the value that a share of the replications (0 to 1) does not exceed. Raises `InputError`."""
+        # The next higher drawn value: nothing is between a replication that recovers and one that does not.
         return float(np.quantile(self._figure(figure), share, method="higher"))
 
     def _figure(self, name: str) -> Floats:
         if name not in self.figures:
-            raise InputError(f"the forecast has no figure {name!r}; {nearest(name, self.figures)}")
+            raise InputError(f"unknown figure {name!r}; {nearest(name, self.figures)}")
         return self.figures[name]
 
     def rows(self) -> list[dict[str, Any]]:
-        """Return the table: a row a figure, with its mean and its 5, 50 and 95 % quantiles."""
+        """Return the table: one row for each figure, with its mean and its 5, 50 and 95 % quantiles."""
         return [
             {
                 "figure": name, "what": NAMES[name], "unit": "s" if name in DURATIONS else "",
@@ -67,7 +75,7 @@ class Forecast:
         ]  # fmt: skip
 
     def frame(self) -> pandas.DataFrame:
-        """Return the table as a pandas table (needs the extra ``ironclock[frame]``)."""
+        """Return the table as a pandas table. Needs the extra ``ironclock[frame]``."""
         import pandas
 
         return pandas.DataFrame(self.rows()).set_index("figure")
@@ -78,46 +86,43 @@ class Forecast:
 
 
 def draw(
-    plant: Plant, *, span: Duration = "24h", bin: Duration = "1s", replications: int = 200, seed: int = 0,
+    workload: Workload, *, span: Duration = "24h", bin: Duration = "1s", replications: int = 200, seed: int = 0,
     progress: Callable[[float], None] | None = None,
 ) -> Forecast:  # fmt: skip
-    """Work out what a plant's day comes to.
+    """Draw many days of a workload.
 
-    Parameters: `span` how long, `bin` the step, `replications` how many days are drawn, `seed` what every lot
-    follows from, `progress` is told the share that is done. The cost follows the number of bins, not of jobs.
-    What happens within a bin is not seen: bins should be no longer than the waits that matter.
-    Raises `InputError`, `DurationError` or `PolicyError`.
+    Parameters as in `ic.forecast`. Raises `InputError`, `DurationError` or `PolicyError`.
     """
     step, whole = to_ns(bin, what="bin") / NS, to_ns(span, what="span") / NS
     if not step or whole < step:
-        raise InputError(f"a span of {span} and bins of {bin}; the span is at least one bin, and a bin some time")
+        raise InputError(f"span is {span} and bin is {bin}; give a bin longer than 0, and a span of at least one bin")
     bins = round(whole / step)
     if bins > _MOST_BINS:
-        raise InputError(f"{bins:,} bins are too many; take longer ones than {bin}")
+        raise InputError(f"{bins:,} bins are too many; give a bin longer than {bin}")
     if isinstance(replications, bool) or not isinstance(replications, int) or replications < 2:
-        raise InputError(f"replications is {replications!r}; give a whole number of at least 2")
-    if not plant.streams:
-        raise InputError("there is nothing to forecast: no job arrives, and none is enqueued")
+        raise InputError(f"replications is {replications!r}; give a whole number, at least 2")
+    if not workload.streams:
+        raise InputError("the workload has no jobs; add arrivals, or jobs that are enqueued")
     chunks = [min(_CHUNK, replications - at) for at in range(0, replications, _CHUNK)]
-    tasks: list[Task] = [(plant, bins, step, columns, (seed, number)) for number, columns in enumerate(chunks)]
+    tasks: list[Task] = [(workload, bins, step, columns, (seed, number)) for number, columns in enumerate(chunks)]
     parts = _map(tasks, bins, progress)
     found = {name: np.concatenate([part[0][name] for part in parts]) for name in parts[0][0]}
-    courses = Courses(
+    trajectories = Trajectories(
         parts[0][1].frame,
         *(
             np.concatenate([getattr(part[1], name) for part in parts], axis=1)
             for name in ("backlog", "age", "retries", "dead", "arrived")
         ),
     )
-    return Forecast(plant, bins * step, step, found, courses)
+    return Forecast(workload, bins * step, step, found, trajectories)
 
 
-Task = tuple[Plant, int, float, int, Sequence[int]]
-Part = tuple[dict[str, Floats], Courses]
+Task = tuple[Workload, int, float, int, Sequence[int]]
+Part = tuple[dict[str, Floats], Trajectories]
 
 
 def _map(tasks: list[Task], bins: int, progress: Callable[[float], None] | None) -> list[Part]:
-    """Do the tasks one after the other; on several processors at the same time, where that is worth it."""
+    """Do the tasks one after the other, or on several processors at once if that is faster."""
     import os
 
     workers = min(len(tasks), os.cpu_count() or 1)
@@ -133,7 +138,7 @@ def _map(tasks: list[Task], bins: int, progress: Callable[[float], None] | None)
 
 
 def _forked(tasks: list[Task], workers: int, progress: Callable[[float], None] | None) -> list[Part] | None:
-    """Do the tasks in child processes; None where these cannot be had."""
+    """Do the tasks in child processes. None if there can be none."""
     import multiprocessing
     import pickle
     from concurrent.futures import ProcessPoolExecutor
@@ -141,22 +146,22 @@ def _forked(tasks: list[Task], workers: int, progress: Callable[[float], None] |
 
     try:
         pickle.dumps([task[0] for task in tasks])
-    except Exception:  # a rate or a wait that is a function of the caller's
+    except Exception:  # a rate or a wait that is a function of the user
         return None
     try:
         with ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("fork")) as pool:
             later = [pool.submit(_part, task) for task in tasks[1:]]
-            # The first is done here, and says how far it is.
+            # The first task is done here, and shows the progress.
             return [_part(tasks[0], progress), *(each.result() for each in later)]
     except (BrokenProcessPool, OSError):
         return None
 
 
 def _part(task: Task, progress: Callable[[float], None] | None = None) -> Part:
-    plant, bins, step, columns, seed = task
+    workload, bins, step, columns, seed = task
     traces: list[Traces] = []
-    for number, crew in enumerate(plant.crews):
-        streams = [stream for stream in plant.streams if plant.crew_of(stream) == number]
+    for number, pool in enumerate(workload.pools):
+        streams = [stream for stream in workload.streams if workload.pool_of(stream) == number]
         if streams:
-            traces.append(CrewLoop(streams, crew, bins, step, columns, [*seed, number]).run(progress))
-    return figures(traces, plant, step)
+            traces.append(PoolLoop(streams, pool, bins, step, columns, [*seed, number]).run(progress))
+    return figures(traces, workload, step)

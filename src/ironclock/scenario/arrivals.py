@@ -6,17 +6,17 @@ import random
 from collections.abc import Callable
 from typing import Any
 
-from ..core.durations import NS
-from ..core.errors import InputError
-from ..core.timeline import Timeline
-from .parts import instant_of, rate_of
+from ..errors import InputError
+from ..foundation.durations import NS
+from ..foundation.instants import Timeline
+from .values import instant_of, rate_of
 
 
 class Rate:
-    """Jobs a second over time: the same always, or by time of day, and perhaps within bounds only.
+    """Jobs a second over time: always the same, or by time of day, and only within bounds if there are any.
 
-    Parameters: `steps` are pairs of the second of the local day from which a rate holds, and the rate; `since` and
-    `until` bound it, in nanoseconds since the epoch.
+    Parameters: `steps` are pairs: the second of the local day from which a rate holds, and the rate. `since` and `until`
+    are the bounds, in nanoseconds since the epoch, or None.
     """
 
     def __init__(
@@ -31,21 +31,21 @@ class Rate:
 
     @property
     def steady(self) -> bool:
-        """Whether it is the same always."""
+        """True if it is always the same."""
         return len(self._steps) == 1 and self.since is None and self.until is None
 
     @classmethod
     def read(cls, table: dict[str, Any], timeline: Timeline, load: float = 1.0) -> Rate:
-        """Return the rate that a table of arrivals states; raise `InputError`."""
+        """Return the rate of a table of arrivals. Raises `InputError`."""
         if ("rate" in table) == ("curve" in table):
-            raise InputError("arrivals have a rate, or a curve of rates by time of day; give one of them")
+            raise InputError("arrivals need a rate, or a curve of rates by time of day; give one of the two")
         if "rate" in table:
             steps = [(0, rate_of(table["rate"]) * load)]
         else:
             steps = [(_second(clock), rate_of(rate) * load) for clock, rate in table["curve"]]
             if steps != sorted(steps, key=lambda step: step[0]) or len({s for s, _ in steps}) < len(steps):
-                raise InputError("the times of the curve do not rise")
-            if steps[0][0] > 0:  # the night before goes on until the first of them
+                raise InputError("the times of the curve are not in rising order; sort them")
+            if steps[0][0] > 0:  # before the first time the last rate of the day before holds
                 steps.insert(0, (0, steps[-1][1]))
         bounds = [timeline.ns(instant_of(table[key]), what=key) if key in table else None for key in ("from", "until")]
         return cls(timeline, steps, *bounds)
@@ -65,8 +65,9 @@ def arrive(
     rate: Rate, start_ns: int, chance: random.Random, plan: Callable[[int, Callable[[Any], None], Any], None],
     put: Callable[[], object], until_ns: int,
 ) -> None:  # fmt: skip
-    """Let jobs come at a rate from now on: each one plans the next. `plan` takes an instant, a function and its
-    argument; `put` enqueues one job.
+    """Let jobs arrive at a rate from now on: each one schedules the next.
+
+    Parameters: `plan` takes an instant, a function and its argument; `put` enqueues one job.
 
     Source: thinning of a Poisson process, Lewis and Shedler, Naval Research Logistics Quarterly 26 (1979), 403-413.
     """
@@ -95,5 +96,5 @@ def arrive(
 def _second(clock: str) -> int:
     hours, minutes = map(int, clock.split(":"))
     if hours > 23:
-        raise InputError(f"{clock} is no time of day")
+        raise InputError(f"the time of day is {clock}; give HH:MM")
     return hours * 3600 + minutes * 60

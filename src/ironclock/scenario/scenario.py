@@ -1,4 +1,4 @@
-"""A scenario: read from a file, run, and held against what it expects."""
+"""Scenarios: read from a file, run, and compared with what they expect."""
 
 from __future__ import annotations
 
@@ -7,27 +7,27 @@ from collections.abc import Callable, Sequence
 from os import PathLike, fspath
 from typing import Any
 
-from ..core.errors import IronClockError, NotDry
-from ..core.history import History
+from ..errors import IronClockError, JobsLeftOpen, ScenarioError
+from ..history.history import History
 from ..rig import Rig
-from .expect import Outcome, check
-from .parts import folders_of
-from .reading import ScenarioError, Source, schema
-from .world import World
+from .expectations import Outcome, check
+from .scenario_rig import World
+from .toml_reading import Source, schema
+from .values import folders_of
 
 _STEPS = 100
 
 
 class Ran:
-    """What a scenario's run came to."""
+    """The result of a run of a scenario. `Scenario.run` returns it."""
 
     def __init__(self, scenario: Scenario, rig: Rig, outcomes: Sequence[Outcome], stopped: str) -> None:
         self.scenario = scenario
         self.rig = rig
         self.outcomes = list(outcomes)
-        """Each expectation, and what came of it."""
+        """Each expectation, and what was found."""
         self.stopped = stopped
-        """What ended the run before its time; empty where nothing did."""
+        """The error that ended the run early. Empty if none did."""
 
     @property
     def history(self) -> History:
@@ -36,11 +36,11 @@ class Ran:
 
     @property
     def met(self) -> bool:
-        """Whether everything is as expected."""
+        """True if everything is as expected."""
         return not self.stopped and all(outcome.met for outcome in self.outcomes)
 
     def check(self) -> None:
-        """Raise `AssertionError` with everything that is not as expected."""
+        """Raise `AssertionError` if anything is not as expected. The message has all of it."""
         missed = [f"  line {o.line}: {o.words}: {o.found}" for o in self.outcomes if not o.met]
         if self.stopped:
             missed.insert(0, f"  {self.stopped}")
@@ -53,7 +53,12 @@ class Ran:
 
 
 class Scenario:
-    """A world, its jobs, its faults and what is expected of them. See `Scenario.load` and docs/scenario.md."""
+    """A scenario file: a world, its jobs, its faults and what is expected. See docs/scenario.md.
+
+    Example::
+
+        ic.Scenario.load("harbour_outage.toml").run().check()
+    """
 
     def __init__(self, source: Source, folders: Sequence[str] = ()) -> None:
         self._source = source
@@ -63,14 +68,14 @@ class Scenario:
     def load(cls, path: str | PathLike[str]) -> Scenario:
         """Read a scenario file.
 
-        Raises `ScenarioError` with file, line, column and what would be right, for text that is no TOML, for keys and
-        values that the schema does not know, and for a file that cannot be read.
+        Parameters: `path` is the file. Raises `ScenarioError`, with file, line, column and what is expected there, for text
+        that is not TOML, for keys and values that the schema does not have, and for a file that cannot be read.
         """
         return cls(Source.read(fspath(path)), folders_of(fspath(path)))
 
     @classmethod
     def loads(cls, text: str, name: str = "scenario.toml") -> Scenario:
-        """Read a scenario from text; `name` stands for the file in errors."""
+        """Read a scenario from text. `name` is its name in error messages. Raises `ScenarioError`."""
         return cls(Source(name, text), folders_of(name))
 
     @staticmethod
@@ -81,44 +86,48 @@ class Scenario:
 
     @property
     def name(self) -> str:
-        """The file's name."""
+        """The name of the file."""
         return self._source.name
 
     @property
     def title(self) -> str:
-        """What it is about."""
+        """Its title."""
         return str(self._source.tables.get("title", self.name))
 
     @property
     def source(self) -> Source:
-        """Its tables, and where each of their keys stands."""
+        """Its tables, with the place of each key in the file."""
         return self._source
 
     def world(self, seed: int | str | None = None, load: float = 1.0, prepare: bool = True) -> World:
-        """Return its world, set up and not yet run. See `run`; `prepare` says whether its `setup` is called."""
+        """Return its world, not run yet. Parameters as in `run`; `prepare`: True calls its `setup`."""
         return World(self._source, self._folders, seed, load, prepare)
 
     def with_policy(self, policy: str, among: Sequence[str], job: str | None = None) -> Scenario:
-        """Return this scenario with a policy of its own for a job: for the one that is named, or for every job that
-        has one of `among`. Raises `ScenarioError`."""
+        """Return this scenario with another policy for a job, or for every job that has one of the policies in `among`.
+        Raises `ScenarioError`."""
         self._source.known("policies", policy)
         tables = self._source.tables
         if job is not None:
             self._source.known("jobs", job)
         chosen = [job] if job is not None else [n for n, t in tables["jobs"].items() if t.get("policy") in among]
         if not chosen:
-            raise self._source.error(f"no job has one of the policies {' and '.join(among)}; say which job is meant")
+            raise self._source.error(f"no job has one of the policies {' and '.join(among)}; name the job")
         jobs = {n: {**t, "policy": policy} if n in chosen else t for n, t in tables["jobs"].items()}
         return Scenario(self._source.but({**tables, "jobs": jobs}), self._folders)
 
     def run(
         self, seed: int | str | None = None, load: float = 1.0, progress: Callable[[float], None] | None = None
     ) -> Ran:
-        """Run it; return what came of it.
+        """Run it; return the result.
 
-        Parameters: `seed` in place of the file's own; `load` what every rate and count is multiplied by; `progress`
-        is told the share that is done. Raises `ScenarioError` for a world that cannot be set up; an error of the
-        library during the run ends it.
+        Parameters:
+
+        - `seed`: the seed. Default None: that of the file.
+        - `load`: every rate and count is multiplied by this. Default 1.
+        - `progress`: a function that gets the share that is done, from 0 to 1. Default None.
+
+        Raises `ScenarioError` for a world that cannot be built. An error of Iron Clock in the run ends the run.
         """
         world = self.world(seed, load)
         rig = world.rig
@@ -129,12 +138,12 @@ class Scenario:
                 _advance(rig, world.last if world.length_ns is None else world.start + world.length_ns, progress)
                 if world.length_ns is None:
                     rig.run_dry()
-        except NotDry as error:
+        except JobsLeftOpen as error:
             stopped = str(error)
         except IronClockError as error:
             stopped = f"{type(error).__name__}: {error}"
         except Exception as error:
-            # What the real code that the file calls raised, outside of any job.
+            # Raised by the real code that the file calls, outside any job.
             stopped = f"the run was ended by {type(error).__name__}: {error}"
         outcomes = check(self._source, rig)
         rig.close()
@@ -145,7 +154,7 @@ class Scenario:
 
 
 def _advance(rig: Rig, until: int, progress: Callable[[float], None] | None) -> None:
-    """Advance to an instant, in steps where somebody wants to know how far it is: that changes nothing else."""
+    """Advance to an instant, in steps if somebody wants to know the progress. The steps change nothing else."""
     timeline = rig.history.timeline
     start = timeline.ns(rig.now)
     for step in range(1, _STEPS if progress is not None else 1):

@@ -1,12 +1,11 @@
-"""Cron: which seconds of the calendar an expression means, and what becomes of them at clock changes.
+"""Cron: which seconds of the calendar an expression means, and what happens to them at clock changes.
 
-Day of the month and day of the week: where both fields are given without a leading star a day that matches
-either counts (POSIX.1-2017, crontab); where one begins with a star (``*/2`` too) both must match.
+Day of the month and day of the week: if neither field begins with a star, a day that matches one of them counts
+(POSIX.1-2017, crontab). If one begins with a star (``*/2`` too), both must match.
 
-Clock changes: an expression whose minute or hour begins with a star follows the running clock: what a change
-skips does not fire, what it doubles fires twice. One with fixed times fires once a day whatever the clock
-does: a skipped time is shifted by the length of the gap, of a doubled time the first counts. `gap` and `fold`
-say otherwise.
+Clock changes: an expression whose minute or hour begins with a star follows the running clock. A time that the change
+skips does not fire, a time that occurs twice fires twice. An expression with fixed times fires once a day: a skipped
+time is shifted by the length of the gap, and of a time that occurs twice the first counts. `gap` and `fold` change that.
 """
 
 from __future__ import annotations
@@ -17,12 +16,12 @@ from calendar import monthrange
 from functools import lru_cache
 from typing import Any, Literal
 
-from ..core.durations import NS
-from ..core.errors import InputError
-from ..core.timeline import to_zone
-from .base import HORIZON_NS, Schedule
-from .fields import CronError, Field, read
-from .zones import Offsets, Period
+from ..errors import CronError, InputError
+from ..foundation.durations import NS
+from ..foundation.instants import to_zone
+from .cron_fields import Field, read
+from .schedule import HORIZON_NS, Schedule
+from .zone_offsets import Offsets, Period
 
 Gap = Literal["shift", "skip"]
 Fold = Literal["first", "both"]
@@ -33,7 +32,7 @@ _ALL_DAYS = (1 << 31) - 1
 
 
 class Calendar:
-    """The days and times of day that an expression matches, with no zone: plain local seconds since 1970."""
+    """The days and times of day that an expression matches, without a zone: local seconds since 1970."""
 
     def __init__(self, fields: list[Field]) -> None:
         second, minute, hour, self.day, month, self.weekday = fields
@@ -41,10 +40,10 @@ class Calendar:
         self.months = month.values
         self._either = not self.day.star and not self.weekday.star
         self._masks: dict[tuple[int, int], int] = {}
-        """Matching days as bits, by the month's length and the weekday of its first (0 is Sunday)."""
+        """The matching days as bits, by the length of the month and the weekday of its first day (0 is Sunday)."""
 
     def days(self, length: int, first: int) -> int:
-        """Return the matching days of a month as bits (bit 0 is the first), its length and first weekday given."""
+        """Return the matching days of a month with this length and first weekday as bits; bit 0 is the first day."""
         found = self._masks.get((length, first))
         if found is None:
             found = self._masks[length, first] = self._days(length, first)
@@ -69,7 +68,7 @@ class Calendar:
         return (by_day | by_week if self._either else by_day & by_week) & whole
 
     def possible(self) -> bool:
-        """Whether any day can ever match; every combination tried here occurs within 400 years."""
+        """Return True if any day can ever match. Every combination that is tried here occurs within 400 years."""
         for month in self.months:
             for length in (28, 29) if month == 2 else (monthrange(2001, month)[1],):
                 if any(self.days(length, first) for first in range(7)):
@@ -139,7 +138,7 @@ class Calendar:
             + np.array(self.minutes, np.int64)[:, None] * 60
             + np.array(self.seconds, np.int64)
         ).ravel()
-        # Offset and unit go into the two short sides, so that the long product is made in one pass.
+        # Offset and unit are applied to the two short arrays, so that the long product needs one pass.
         dates = (np.sort(np.array(days, np.int64)) * _DAY - offset) * NS
         whole = (dates[:, None] + times * NS).ravel()
         first, last = np.searchsorted(whole, ((low - offset) * NS, (high - offset) * NS))
@@ -148,13 +147,13 @@ class Calendar:
 
 @lru_cache(maxsize=4096)
 def _month(year: int, month: int) -> tuple[int, int]:
-    """The weekday of a month's first (0 is Sunday) and its length."""
+    """Return the weekday of the first day of a month (0 is Sunday), and the length of the month."""
     monday_based, length = monthrange(year, month)
     return (monday_based + 1) % 7, length
 
 
 def _nearest_workday(day: int, length: int, first: int) -> int:
-    """The workday nearest to a day, in the same month."""
+    """Return the workday that is nearest to a day, in the same month."""
     name = (first + day - 1) % 7
     if name == 6:
         return day - 1 if day > 1 else day + 2
@@ -164,7 +163,7 @@ def _nearest_workday(day: int, length: int, first: int) -> int:
 
 
 class Cron(Schedule):
-    """A cron expression in a zone. Made by `cron`."""
+    """A cron expression in a zone. `cron` returns it."""
 
     def __init__(
         self, expression: str, zone: dt.tzinfo | None, gap: Gap | None, fold: Fold | None, fields: list[Field]
@@ -174,7 +173,7 @@ class Cron(Schedule):
         self.fields = fields
         self.calendar = Calendar(fields)
         self.running = fields[1].star or fields[2].star
-        """Whether it follows the running clock at changes, rather than keep fixed times."""
+        """True if it follows the running clock at clock changes. False: it has fixed times."""
         self._asked = gap, fold
         self.gap: Gap = gap or ("skip" if self.running else "shift")
         self.fold: Fold = fold or ("both" if self.running else "first")
@@ -195,7 +194,7 @@ class Cron(Schedule):
             found = min((f for f in (regular, shifted) if f is not None), default=None)
             if found is not None:
                 return found * NS
-            # Nothing matches before this local time, whatever the offset will be: go on close to it.
+            # Nothing matches before this local time, whatever the offset is: continue close to it.
             local = self.calendar.next(period.end + min(period.offset, self._next_offset(period)))
             if local is None:
                 return None
@@ -209,7 +208,7 @@ class Cron(Schedule):
     def _in(self, period: Period, utc: int) -> int | None:
         low = max(utc, period.start) + period.offset
         if self.fold == "first":
-            low = max(low, period.start + period.before)  # before it the clock has shown these times already
+            low = max(low, period.start + period.before)  # the clock has shown earlier times already
         local = self.calendar.next(low)
         return local - period.offset if local is not None and local < period.end + period.offset else None
 
@@ -249,19 +248,21 @@ class Cron(Schedule):
         return np.concatenate(pieces) if pieces else np.array([], np.int64)
 
     def describe(self) -> str:
-        from .words import cron_words
+        from .cron_words import cron_words
 
         words = cron_words(self.fields, self.running)
         usual: tuple[Gap, Fold] = ("skip", "both") if self.running else ("shift", "first")
         if self.gap != usual[0]:
             words += ", skipped times shifted" if self.gap == "shift" else ", skipped times left out"
         if self.fold != usual[1]:
-            words += ", doubled times once" if self.fold == "first" else ", doubled times twice"
+            words += (
+                ", times that occur twice fire once" if self.fold == "first" else ", times that occur twice fire twice"
+            )
         return words if self.zone is None else f"{words} ({self.zone})"
 
 
 class Reboot(Schedule):
-    """`@reboot`: once, when the rig starts. Elsewhere it never fires."""
+    """`@reboot`: once, when the rig starts. Outside a rig it never fires."""
 
     def __init__(self, start_ns: int | None = None) -> None:
         self.start_ns = start_ns
@@ -281,10 +282,22 @@ def cron(
 ) -> Schedule:
     """Return the schedule of a cron expression: five fields, or six with seconds first, or a nickname.
 
-    Parameters: `zone` the time zone it is read in (the rig's, where none is given); `gap` what becomes of a
-    time that a clock change skips (``"shift"`` by the length of the gap, or ``"skip"``); `fold` which of a
-    doubled time fires (``"first"`` or ``"both"``). Their defaults depend on the expression: see this module.
-    Raises `CronError` where it cannot be read or can never fire, and `ZoneError`.
+    Parameters:
+
+    - `expression`: the text, such as ``"30 1 * * *"``, ``"*/15 * * * * *"`` or ``"@daily"``.
+    - `zone`: the time zone in which it is read. Default None: the zone of the rig.
+    - `gap`: what happens to a time that a clock change skips: ``"shift"`` by the length of the gap, or ``"skip"``.
+    - `fold`: which of a time that occurs twice fires: ``"first"`` or ``"both"``.
+
+    The defaults of `gap` and `fold` depend on the expression: fixed times shift and fire first, the others skip and fire
+    both.
+
+    Raises `CronError` if the expression cannot be read or can never fire, `InputError`, and `ZoneError`. Source of the
+    five fields: POSIX.1-2017, crontab.
+
+    Example::
+
+        rig.schedule("close-till", till.call(), ic.cron("30 1 * * *"))
     """
     if gap not in (None, "shift", "skip"):
         raise InputError(f"gap is {gap!r}; give 'shift' or 'skip'")
@@ -295,5 +308,5 @@ def cron(
     fields = read(expression)
     made = Cron(expression.strip(), None if zone is None else to_zone(zone), gap, fold, fields)
     if not made.calendar.possible():
-        raise CronError(f"{expression!r} can never fire: no month has such a day")
+        raise CronError(f"{expression!r} can never fire: no month has such a day; change the day or the month")
     return made

@@ -1,4 +1,4 @@
-"""Schedules where they live: crontab files of users and systems, and tables in TOML."""
+"""Crontabs: schedules in crontab files of users and systems, and in TOML tables."""
 
 from __future__ import annotations
 
@@ -9,14 +9,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ..core.errors import InputError
+from ..errors import InputError
 
 _SETTING = re.compile(r"\s*([A-Za-z_]\w*)\s*=\s*(.*?)\s*$")
 
 
 @dataclass(frozen=True)
 class Line:
-    """One scheduled line: where it stands, its expression, what it runs, and the zone it is read in, if any is set."""
+    """One scheduled line: its place, its expression, what it runs, and its zone if it has one."""
 
     file: str
     number: int
@@ -26,10 +26,10 @@ class Line:
 
 
 def read(path: str, *, system: bool | None = None) -> list[Line]:
-    """Return the scheduled lines of a file: TOML by its ending, else a crontab.
+    """Return the scheduled lines of a file. A file that ends in ``.toml`` is TOML, any other a crontab.
 
-    `system` says that a crontab has a user's name before each command; where it is not given, files under an
-    ``/etc`` are taken to be so. Raises `InputError` naming the file and line.
+    Parameters: `system` True means that each command of a crontab has a user before it. Default None: True for files
+    under ``/etc``. Raises `InputError`, which names the file and the line.
     """
     try:
         text = Path(path).read_text(encoding="utf-8")
@@ -56,7 +56,7 @@ def _crontab(path: str, text: str, system: bool) -> Iterator[Line]:
         if len(words) <= count + system:
             what = "no user and command" if system else "no command"
             raise InputError(f"{path}:{number}: {what} after the expression: {line!r}")
-        # A percent sign ends the command and begins its input, unless it is escaped.
+        # A percent sign ends the command and begins its input, if it is not escaped.
         command = re.split(r"(?<!\\)%", words[-1], maxsplit=1)[0].replace("\\%", "%")
         yield Line(path, number, " ".join(words[:count]), command, zone)
 
@@ -65,10 +65,10 @@ def _toml(path: str, text: str) -> Iterator[Line]:
     try:
         tables: Any = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise InputError(f"{path}: no TOML: {error}") from None
+        raise InputError(f"{path}: the file is not TOML: {error}") from None
     found = tables.get("tool", {}).get("ironclock", {}).get("schedules") or tables.get("schedules")
     if not isinstance(found, dict):
-        raise InputError(f"{path}: neither [tool.ironclock.schedules] nor [schedules] is in it")
+        raise InputError(f"{path} has no schedules; add [tool.ironclock.schedules] or [schedules]")
     for name, value in found.items():
         zone = None
         if isinstance(value, dict):

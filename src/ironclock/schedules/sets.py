@@ -1,4 +1,4 @@
-"""Schedules made of others: joined, with some left out, within bounds, and spread by jitter."""
+"""Schedules made of others: joined, with instants left out, within bounds, and late by jitter."""
 
 from __future__ import annotations
 
@@ -6,16 +6,16 @@ import datetime as dt
 import random
 from typing import Any
 
-from ..core.errors import InputError
-from ..core.timeline import Timeline
-from .base import Schedule
+from ..errors import InputError
+from ..foundation.instants import Timeline
+from .schedule import Schedule
 
 _LOOKS = 100_000
-"""How many firings in a row may be left out before a schedule is said to be over."""
+"""After how many firings in a row that are left out a schedule is over."""
 
 
 class _Made(Schedule):
-    """A schedule that passes on what it is told to those it is made of."""
+    """A schedule that is made of other schedules."""
 
     def __init__(self, *parts: Schedule) -> None:
         self.parts = parts
@@ -32,7 +32,7 @@ class _Made(Schedule):
 
 
 class Join(_Made):
-    """Every instant of either; one that both have fires once."""
+    """Every instant of either schedule. An instant of both fires once."""
 
     def _again(self, *parts: Schedule) -> Schedule:
         return Join(*parts)
@@ -45,7 +45,7 @@ class Join(_Made):
 
 
 class Without(_Made):
-    """The instants of one schedule that are not among those of another, or not on certain local days."""
+    """The instants of one schedule without those of another, or without certain local days."""
 
     def __init__(self, kept: Schedule, left_out: object, zone: dt.tzinfo | None = None) -> None:
         super().__init__(kept)
@@ -87,10 +87,10 @@ def _days(given: Any) -> frozenset[dt.date]:
     try:
         days = frozenset(dt.date.fromisoformat(d) if isinstance(d, str) else d for d in given)
     except (TypeError, ValueError) as error:
-        raise InputError(f"{given!r} cannot be left out: give a schedule, or dates ({error})") from None
+        raise InputError(f"{given!r} cannot be left out; give a schedule, or dates ({error})") from None
     for day in days:
         if type(day) is not dt.date:
-            raise InputError(f"{day!r} is no date; give datetime.date(2031, 7, 28) or '2031-07-28'")
+            raise InputError(f"the date is {day!r}; give datetime.date(2031, 7, 28) or '2031-07-28'")
     return days
 
 
@@ -113,7 +113,7 @@ class Within(_Made):
 
 
 class Jitter:
-    """Late by a seeded share of a span: the same firing is always late by the same time."""
+    """Makes firings late by a random time up to a span. The same firing is always late by the same time."""
 
     def __init__(self, span: int, seed: object) -> None:
         self._span, self._seed = span, seed

@@ -1,36 +1,36 @@
-"""The sun: firings at sunrise, sunset, noon, dawn or dusk of a place (needs the extra ``ironclock[sun]``)."""
+"""The sun: firings at sunrise, sunset, noon, dawn or dusk of a place. Needs the extra ``ironclock[sun]``."""
 
 from __future__ import annotations
 
 import datetime as dt
 from typing import Any, Literal, get_args
 
-from ..core.durations import NS, Duration, spell, to_ns
-from ..core.errors import InputError
-from ..core.timeline import instant_ns
-from .base import HORIZON_NS, Schedule
+from ..errors import InputError
+from ..foundation.durations import NS, Duration, spell, to_ns
+from ..foundation.instants import instant_ns
+from .schedule import HORIZON_NS, Schedule
 
 Event = Literal["sunrise", "sunset", "noon", "dawn", "dusk"]
 _DAY = 86_400 * NS
 _YEARS = 2 * 366
-"""Days to look ahead: a polar night is over within one year."""
+"""How many days to look ahead: a polar night ends within one year."""
 
 
 class Sun(Schedule):
-    """One event of the sun each day, where it happens at all; whole seconds."""
+    """One event of the sun each day, if it happens on that day, in whole seconds."""
 
     def __init__(self, event: Event, latitude: float, longitude: float, offset: int) -> None:
         self.event, self.latitude, self.longitude, self.offset = event, latitude, longitude, offset
 
     def on(self, date: dt.date) -> dt.datetime | None:
-        """Return the instant of the event on a UTC date, the offset aside; None where it does not happen."""
+        """Return the instant of the event on a UTC date, without the offset. None if it does not happen."""
         from astral import Observer
         from astral import sun as astral_sun
 
         ask: Any = getattr(astral_sun, self.event)
         try:
             found: dt.datetime = ask(Observer(self.latitude, self.longitude), date=date, tzinfo=dt.timezone.utc)
-        except ValueError:  # the sun never reaches that height on this day
+        except ValueError:  # the sun does not reach that height on this day
             return None
         return found.replace(microsecond=0)
 
@@ -48,19 +48,23 @@ class Sun(Schedule):
         when = f"at {self.event}"
         if self.offset:
             when = f"{spell(abs(self.offset))} {'after' if self.offset > 0 else 'before'} {self.event}"
-        return f"every day {when} at {self.latitude:g}, {self.longitude:g}, where it happens"
+        return f"every day {when} at {self.latitude:g}, {self.longitude:g}, if it happens"
 
 
 def sun(event: Event, latitude: float, longitude: float, offset: Duration | str = 0) -> Sun:
     """Return a firing at each sunrise, sunset, noon, dawn or dusk of a place.
 
-    Parameters: `latitude` and `longitude` in degrees, north and east positive; `offset` a duration after the
-    event, or before it where it is text that begins with a minus (``"-30m"``). On polar days and nights an event
-    that does not happen is left out. Raises `InputError`, `DurationError`.
-    Source: the `astral` package, after the NOAA solar calculator.
+    Parameters:
+
+    - `event`: ``"sunrise"``, ``"sunset"``, ``"noon"``, ``"dawn"`` or ``"dusk"``.
+    - `latitude`, `longitude`: in degrees, north and east are positive.
+    - `offset`: a duration after the event; text with a minus (``"-30m"``) is before it. Default 0.
+
+    On polar days and nights an event that does not happen is left out. Needs the extra ``ironclock[sun]``. Raises
+    `InputError` or `DurationError`. Source: the package `astral`, after the NOAA solar calculator.
     """
     if event not in get_args(Event):
-        raise InputError(f"{event!r} is no event of the sun; give one of {', '.join(get_args(Event))}")
+        raise InputError(f"unknown event of the sun {event!r}; give one of {', '.join(get_args(Event))}")
     for name, value, limit in (("latitude", latitude, 90), ("longitude", longitude, 180)):
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not -limit <= value <= limit:
             raise InputError(f"{name} is {value!r}; give degrees from -{limit} to {limit}")

@@ -6,13 +6,15 @@ import datetime as dt
 from collections.abc import Iterator
 from typing import Any, Literal
 
-from ..core.durations import spell
-from ..core.engine import Engine
-from ..core.errors import RigStateError, UnknownJob, nearest
-from ..core.faults import Fault
-from ..core.jobs import OPEN, Job
-from ..core.policy import Call
-from .base import Schedule
+from ..errors import RigStateError, UnknownJob, nearest
+from ..foundation.durations import spell
+from ..history.history import History
+from ..simulation.broker import Broker
+from ..simulation.event_loop import EventLoop
+from ..simulation.faults import Fault
+from ..simulation.jobs import OPEN, Job, LiveJob
+from ..simulation.policy import Call
+from .schedule import Schedule
 from .sets import Jitter
 
 Overlap = Literal["allow", "skip", "wait"]
@@ -22,27 +24,38 @@ _DAY_NS = 86_400 * 10**9
 
 
 class Scheduled:
-    """One entry of the timetable."""
+    """One schedule of a rig. `Rig.schedule` gives it.
+
+    Example::
+
+        till = rig.schedule("close-till", close_till.call(), ic.cron("30 1 * * *"))
+        rig.advance("1d")
+        assert till.last.state == "done"
+    """
 
     def __init__(
-        self, timetable: Timetable, name: str, call: Call, schedule: Schedule, overlap: Overlap, missed: Missed,
+        self, timetable: Timetable, name: str, call: Call[Any], schedule: Schedule, overlap: Overlap, missed: Missed,
         poll_ns: int, jitter: Jitter | None, until_done: bool,
     ) -> None:  # fmt: skip
         self._timetable = timetable
+        self._loop = timetable.loop
         self.name = name
+        """Its name."""
         self.call = call
+        """What it runs."""
         self.schedule = schedule
         self.overlap = overlap
         self.missed = missed
         self.poll_ns = poll_ns
         self.jitter = jitter
         self.until_done = until_done
-        self.runs: list[Job] = []
-        """Every run so far, the latest last."""
+        self._runs: list[LiveJob] = []
         self.paused = False
+        """True while firings pass without a run."""
         self.removed = False
+        """True if it is not on the timetable any more."""
         self.skipped = 0
-        """Firings that were left out because the run before was still going, or nobody looked."""
+        """How many firings were left out because the run before was open, or because the scheduler was down."""
         self._due: int | None = None
         self._stock: list[int] = []
         self._waiting = 0
@@ -55,40 +68,42 @@ class Scheduled:
     # --- what a test asks and tells -----------------------------------------------------------------
 
     @property
-    def last(self) -> Job | None:
-        """The latest run."""
-        return self.runs[-1] if self.runs else None
+    def runs(self) -> list[Job[Any]]:
+        """Every run so far, the latest last."""
+        return [job.reader for job in self._runs]
+
+    @property
+    def last(self) -> Job[Any] | None:
+        """The latest run. None if there is none."""
+        return self._runs[-1].reader if self._runs else None
 
     @property
     def next(self) -> dt.datetime | None:
-        """The instant of the next firing; None where there is none, or while it is paused or removed."""
+        """The instant of the next firing. None if there is none, and while it is paused or removed."""
         if self._due is None or self.paused or self.removed:
             return None
-        return self._timetable.engine.timeline.at(self._due)
+        return self._loop.timeline.at(self._due)
 
     def pause(self) -> None:
-        """Let firings pass without a run until `resume`."""
+        """Let firings pass without a run, until `resume`."""
         self.paused = True
 
     def resume(self) -> None:
-        """Fire again; what passed meanwhile is gone."""
+        """Let firings run again. Those that have passed are gone."""
         self.paused = False
 
-    def trigger(self) -> Job:
-        """Run now, whatever the schedule and the overlap rule say; return the job."""
-        self._must_stand()
-        return self._run()
+    def trigger(self) -> Job[Any]:
+        """Run now, whatever the schedule and `overlap` say; return the job. Raises `RigStateError` if it is removed."""
+        if self.removed:
+            raise RigStateError(f"the schedule {self.name!r} is removed; add it again with rig.schedule(...)")
+        return self._run().reader
 
     def remove(self) -> None:
-        """Take it off the timetable; a run that is under way goes on."""
+        """Remove it from the timetable. A run that is open continues."""
         self.removed = True
         self._timetable.forget(self)
 
-    def _must_stand(self) -> None:
-        if self.removed:
-            raise RigStateError(f"the schedule {self.name!r} is removed")
-
-    # --- what the engine does -----------------------------------------------------------------------
+    # --- what the simulation does -------------------------------------------------------------------
 
     def plan(self, since: int) -> None:
         """Put the first firing after `since` on the heap."""
@@ -100,9 +115,9 @@ class Scheduled:
             if self.jitter is not None:
                 at += self.jitter.late(due)
             if self.poll_ns:
-                start = self._timetable.engine.start_ns
+                start = self._loop.start_ns
                 at = start + -(-(at - start) // self.poll_ns) * self.poll_ns
-        self._timetable.engine.schedule(at, self.call.type.priority, self._event, due)
+        self._loop.schedule(at, self.call.type.priority, self._event, due)
 
     def _next(self, since: int) -> int | None:
         stock = self._stock
@@ -114,7 +129,7 @@ class Scheduled:
             first = self.schedule.next_ns(since)
             if first is None:
                 return None
-            # Many firings at once are far cheaper than each by itself; how many a day has is seen at once.
+            # To work out many firings at once costs far less than one by one. A day shows how many there are.
             day = self.schedule.span_ns(first, first + _DAY_NS) if self._bulk else [first]
             found = day if len(day) > 1 else [first]
             stock[:] = [int(ns) for ns in found[:_STOCK]][::-1]
@@ -122,7 +137,7 @@ class Scheduled:
 
     @property
     def _bulk(self) -> bool:
-        return len(self.runs) > 2 and not self._after_end
+        return len(self._runs) > 2 and not self._after_end
 
     def _fire(self, due: int) -> None:
         if self.removed or due != self._due:
@@ -131,14 +146,14 @@ class Scheduled:
         if not self._after_end:
             self.plan(due)
         elif self.paused or down:
-            self.plan(self._timetable.engine.now)  # no run whose end would plan the next
+            self.plan(self._loop.now)  # no run whose end would plan the next
         if self.paused:
             return
         if down:
             self._unseen.append(due)
             return
-        pilot = self._timetable.engine.pilot
-        struck = None if pilot is None else pilot.fires(self.name)
+        decisions = self._loop.decisions
+        struck = None if decisions is None else decisions.fires(self.name)
         if struck is not None:
             self._strike(due, struck)
             return
@@ -146,18 +161,18 @@ class Scheduled:
 
     def _strike(self, due: int, fault: Fault) -> None:
         """Let a fault strike a firing: it comes late, or nobody sees it until the scheduler is up again."""
-        engine = self._timetable.engine
+        loop = self._loop
         if fault.kind == "delay":
             self._timetable.note(f"{self.name}: a firing comes {spell(fault.by_ns)} late")
-            engine.plan(engine.now + fault.by_ns, lambda _: self._take(), None)
+            loop.schedule_world_event(loop.now + fault.by_ns, lambda _: self._take(), None)
         else:
             self._unseen.append(due)
             self._timetable.note(f"the scheduler is down for {spell(fault.by_ns)}")
-            engine.plan(engine.now + fault.by_ns, lambda _: self.catch_up(), None)
+            loop.schedule_world_event(loop.now + fault.by_ns, lambda _: self.catch_up(), None)
 
     def _take(self) -> None:
-        """Let one firing become a run, as the overlap rule has it."""
-        last = self.runs[-1] if self.runs else None
+        """Let one firing become a run, if `overlap` allows it."""
+        last = self._runs[-1] if self._runs else None
         if self.overlap != "allow" and last is not None and last.state in OPEN:
             if self.overlap == "wait":
                 self._waiting += 1
@@ -167,28 +182,28 @@ class Scheduled:
             return
         self._run()
 
-    def _run(self) -> Job:
-        engine, call = self._timetable.engine, self.call
-        job = engine.enqueue(call.type, call.args, call.kwargs, engine.now)
-        self.runs.append(job)
+    def _run(self) -> LiveJob:
+        call = self.call
+        job = self._timetable.broker.enqueue(call.type, call.args, call.kwargs, self._loop.now)
+        self._runs.append(job)
         if self._watched:
-            job.closed = self._closed
+            job.on_close = self._closed
         return job
 
-    def _closed(self, job: Job) -> None:
+    def _closed(self, job: LiveJob) -> None:
         if self.removed:
             return
         if self.until_done and job.state == "done":
             self.remove()
             return
         if self._after_end:
-            self.plan(self._timetable.engine.now)
+            self.plan(self._loop.now)
         elif self._waiting:
             self._waiting -= 1
             self._run()
 
     def catch_up(self) -> None:
-        """Deal with the firings that nobody saw while the scheduler was down."""
+        """Deal with the firings that passed while the scheduler was down."""
         unseen, self._unseen = self._unseen, []
         if not unseen:
             return
@@ -200,55 +215,64 @@ class Scheduled:
 
     def __repr__(self) -> str:
         state = "removed" if self.removed else "paused" if self.paused else f"next {self.next}"
-        return f"<schedule {self.name!r}: {self.schedule.describe()}; {len(self.runs)} runs, {state}>"
+        return f"<schedule {self.name!r}: {self.schedule.describe()}; {len(self._runs)} runs, {state}>"
 
 
 class Timetable:
-    """The schedules of a rig by name."""
+    """The schedules of a rig by name. `Rig.schedules` is one.
 
-    def __init__(self, engine: Engine) -> None:
-        self.engine = engine
+    Example::
+
+        rig.schedules.stop()   # the scheduler is down
+        rig.advance("3h")
+        rig.schedules.start()  # each schedule deals with what it has missed
+    """
+
+    def __init__(self, loop: EventLoop, history: History, broker: Broker) -> None:
+        self.loop = loop
+        self.broker = broker
+        self._history = history
         self.down = False
-        """Whether the scheduler is down: firings pass unseen."""
+        """True while the scheduler is down: nobody sees the firings."""
         self._entries: dict[str, Scheduled] = {}
 
     def add(self, entry: Scheduled) -> None:
-        """Add an entry, in place of the one of the same name."""
+        """Add a schedule. It replaces the one of the same name."""
         old = self._entries.get(entry.name)
         if old is not None:
             old.removed = True
         self._entries[entry.name] = entry
-        now = self.engine.now
-        pilot = self.engine.pilot
-        entry.paused = entry.paused or (pilot is not None and pilot.leaves_out(f"schedule {entry.name}"))
-        # What is due at this very instant belongs to it: a rig that starts at 01:30 sees the 01:30 firing.
+        now = self.loop.now
+        decisions = self.loop.decisions
+        entry.paused = entry.paused or (decisions is not None and decisions.leaves_out(f"schedule {entry.name}"))
+        # A firing that is due now counts: a rig that starts at 01:30 sees the 01:30 firing.
         entry.plan(now if entry.schedule.from_end else now - 1)
 
     def forget(self, entry: Scheduled) -> None:
-        """Take an entry out."""
+        """Remove a schedule."""
         if self._entries.get(entry.name) is entry:
             del self._entries[entry.name]
 
     def stop(self) -> None:
-        """Let the scheduler be down from now on."""
+        """Take the scheduler down."""
         self.down = True
         self.note("the scheduler is down")
 
     def start(self) -> None:
-        """Let it be up again; each schedule deals with what it missed by its own rule."""
+        """Bring the scheduler up again. Each schedule deals with what it has missed, as its `missed` says."""
         self.down = False
         self.note("the scheduler is up")
         for entry in list(self._entries.values()):
             entry.catch_up()
 
     def note(self, text: str) -> None:
-        """Put a line into the history."""
-        self.engine.history.add((self.engine.now, "note", None, 0, text, 0, None, 0))
+        """Write a line into the history."""
+        self._history.record("note", detail=text)
 
     def __getitem__(self, name: str) -> Scheduled:
         found = self._entries.get(name)
         if found is None:
-            raise UnknownJob(f"no schedule is called {name!r}; {nearest(str(name), self._entries)}")
+            raise UnknownJob(f"there is no schedule {name!r}; {nearest(str(name), self._entries)}")
         return found
 
     def __contains__(self, name: Any) -> bool:

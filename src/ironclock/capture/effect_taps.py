@@ -1,0 +1,62 @@
+"""Effect taps: real functions whose calls are recorded as effects, with a seam before and after each call."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from ..errors import InputError, nearest
+from ..simulation.effects import Effects
+from .targets import Replacement
+
+
+class EffectTap(Replacement):
+    """A real function whose calls are effects while the rig is entered. To call it calls the function."""
+
+    def __init__(self, name: str, target: Any, effects: Effects, key: str | Callable[..., Any] | None) -> None:
+        if not isinstance(name, str) or not name:
+            raise InputError(f"the effect's name is {name!r}; give text that is not empty")
+        self.name = name
+        super().__init__(target)
+        self._effects = effects
+        self._signature = self.target.signature()
+        self._key = key
+        if isinstance(key, str):
+            if self._signature is None or key not in self._signature.parameters:
+                known = () if self._signature is None else self._signature.parameters
+                raise InputError(
+                    f"key is {key!r}, and {self.target.label} has no such parameter; {nearest(key, known)}"
+                )
+        elif key is not None and not callable(key):
+            raise InputError(f"key is {key!r}; give a parameter's name or a function of the arguments")
+        effects.names.setdefault(name)
+
+    def replacement(self) -> Callable[..., Any]:
+        return self._call_async if self.target.is_async else self._call
+
+    def __call__(self, *args: Any, **kwargs: Any) -> Any:
+        return (self._call_async if self.target.is_async else self._call)(*args, **kwargs)
+
+    def _call(self, *args: Any, **kwargs: Any) -> Any:
+        key = self._key_of(args, kwargs)
+        return self._effects.perform(self.name, lambda: self.target.real(*args, **kwargs), key, {})
+
+    async def _call_async(self, *args: Any, **kwargs: Any) -> Any:
+        with self._effects.performing(self.name, self._key_of(args, kwargs), {}):
+            return await self.target.real(*args, **kwargs)
+
+    def _key_of(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+        if self._key is None:
+            return None
+        if callable(self._key):
+            return self._key(*args, **kwargs)
+        assert self._signature is not None
+        try:
+            bound = self._signature.bind(*args, **kwargs)
+        except TypeError:
+            return None  # the call itself raises the function's own error
+        bound.apply_defaults()
+        return bound.arguments.get(self._key)
+
+    def __repr__(self) -> str:
+        return f"<effect {self.name!r} of {self.target.label}>"

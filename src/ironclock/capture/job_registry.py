@@ -1,0 +1,127 @@
+"""The job registry: the job types of a rig, and the checks on everything that is enqueued by a user or a tap."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from ..errors import InputError, InstantError, PolicyError, UnknownJob, nearest
+from ..foundation.durations import Duration, to_ns
+from ..foundation.instants import Instant
+from ..simulation.broker import Broker
+from ..simulation.event_loop import EventLoop
+from ..simulation.jobs import Job, LiveJob
+from ..simulation.policy import Call, JobType, Policy, job_name
+from .payload import Payload, check_payload, through_json
+from .readings import Enqueue
+from .targets import find
+
+
+class JobRegistry:
+    """The way into the queues of a rig."""
+
+    def __init__(self, loop: EventLoop, broker: Broker, policy: Policy, payload: Payload) -> None:
+        check_payload(payload)
+        self._loop = loop
+        self._broker = broker
+        self._policy = policy
+        self.payload: Payload = payload
+
+    def register(self, fn: Callable[..., Any], name: str | None, policy: Policy) -> JobType[..., Any]:
+        """Return a new job type. Raises `InputError` if the callable or its name cannot be used."""
+        known = name if name is not None else job_name(fn)
+        if not callable(fn):
+            raise InputError(f"the job is {fn!r} ({type(fn).__name__}), which cannot be called; give a function")
+        if not isinstance(known, str) or not known:
+            raise InputError(f"name is {name!r}; give text that is not empty")
+        types = self._broker.types
+        other = types.get(known)
+        if other is not None and other.fn is not fn:
+            raise InputError(f"the job name {known!r} is taken by {other.fn!r}; give this job another name=")
+        made: JobType[..., Any] = JobType(fn, known, policy)
+        types[known] = made
+        return made
+
+    def known_call(self, call: object, what: str) -> Call[Any]:
+        """Return the call. Raises unless it is a call of a job type of this rig."""
+        if not isinstance(call, Call):
+            hint = "; bind its arguments with .call(...)" if isinstance(call, JobType) else ""
+            raise InputError(f"{what} takes a call of a job type, not {call!r}{hint}")
+        types = self._broker.types
+        if types.get(call.type.name) is not call.type:
+            raise UnknownJob(
+                f"{call.type.name!r} is not a job type of this rig; register it with rig.job(...), "
+                f"{nearest(call.type.name, types)}"
+            )
+        return call
+
+    def enqueue(
+        self, call: Call[Any], after: Duration | None = None, at: Instant | None = None, queue: str | None = None,
+        priority: int | None = None, key: Any = None,
+    ) -> Job[Any]:  # fmt: skip
+        """Enqueue a call of a job type of this rig."""
+        call = self.known_call(call, "enqueue")
+        return self._put(call.type, call.args, call.kwargs, after, at, queue, priority, key, self.payload).reader
+
+    def enqueue_asked(self, asked: Enqueue, payload: Payload) -> Job[Any]:
+        """Enqueue what a tapped call has asked for."""
+        type = self.type_of(asked.job, asked.policy)
+        call = type.call(*asked.args, **asked.kwargs)
+        return self._put(
+            type, call.args, call.kwargs, asked.after, asked.at, asked.queue, asked.priority, None, payload
+        ).reader
+
+    def _put(
+        self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], after: Duration | None,
+        at: Instant | None, queue: str | None, priority: int | None, key: Any, payload: Payload,
+    ) -> LiveJob:  # fmt: skip
+        now = due = self._loop.now
+        if after is not None:
+            if at is not None:
+                raise InputError(f"{type.name} has after={after!r} and at={at!r}; give one of the two")
+            due = now + to_ns(after, what="after")
+        elif at is not None:
+            timeline = self._loop.timeline
+            due = timeline.ns(at, what="at")
+            if due < now:
+                raise InstantError(
+                    f"{type.name} has at={timeline.text(due)}, before the rig's now, {timeline.text(now)}; give an "
+                    "instant that is not past"
+                )
+        if queue is not None and (not isinstance(queue, str) or not queue):
+            raise PolicyError(f"queue is {queue!r}; give a name as text")
+        if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):
+            raise PolicyError(f"priority is {priority!r}; give a whole number (the lowest runs first)")
+        copies = False
+        if payload == "json":
+            args, kwargs, copies = through_json(type.name, args, kwargs)
+        job = self._broker.enqueue(type, args, kwargs, due, queue, priority, key)
+        if copies:
+            job.copies_arguments = True
+        return job
+
+    def type_of(self, job: Any, policy: Policy | None = None) -> JobType[..., Any]:
+        """Return the job type that a tapped call means: a job type, a callable, a known name or a dotted path."""
+        if isinstance(job, JobType):
+            return job
+        types = self._broker.types
+        if isinstance(job, str):
+            found = types.get(job)
+            if found is not None:
+                return found
+            if ":" not in job and "." not in job:
+                raise UnknownJob(
+                    f"a tapped call asked for the job {job!r}, which is not a job type of this rig; register it with "
+                    f"rig.job(...), or give a dotted path; {nearest(job, types)}"
+                )
+            job = find(job)[2]
+        for known in types.values():
+            if known.fn is job:
+                return known
+        name = job_name(job)
+        base, count = name, 2
+        while name in types:
+            name, count = f"{base}-{count}", count + 1
+        made: JobType[..., Any] = JobType(job, name, policy or self._policy)
+        types[name] = made
+        return made

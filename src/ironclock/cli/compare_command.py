@@ -1,0 +1,108 @@
+"""`ironclock compare`: two histories, two scenarios or two policies, side by side."""
+
+from __future__ import annotations
+
+import json
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+
+import ironclock as ic
+
+from . import given_files as histories
+from .output import needing, screen, shown_error
+from .progress_line import Meter
+
+if TYPE_CHECKING:
+    from ..history.comparison import Comparison
+
+
+@click.command(short_help="Show what changed between two histories or scenarios.")
+@click.argument("a", type=click.Path())
+@click.argument("b", type=click.Path(), required=False)
+@click.option("--policies", nargs=2, metavar="BEFORE AFTER", help="Two of the [policies] of the scenario A.")
+@click.option("--job", help="The job that gets them. Default: every job that names one of them.")
+@click.option("--jobs", default=20, show_default=True, type=click.IntRange(1), help="How many jobs to show.")
+@click.option("--png", type=click.Path(dir_okay=False), help="Draw the jobs that differ.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
+def compare(
+    a: str, b: str | None, policies: tuple[str, str] | None, job: str | None, jobs: int, png: str | None, as_json: bool
+) -> None:
+    """Show what changed from A to B in outcomes, instants and effects.
+
+    A and B are saved histories, logs, or scenario files (.toml), which are run. With --policies, A is a scenario that is
+    run with each of the two. Exit code 1 if anything differs.
+    """
+    if (b is None) == (policies is None):
+        raise click.UsageError("Give two files, or one scenario and --policies BEFORE AFTER.")
+    if policies is not None:
+        before, after = (_with_policy(a, policy, policies, job) for policy in policies)
+        names = policies
+    else:
+        assert b is not None
+        before, after, names = _history(a), _history(b), (a, b)
+    found = ic.compare(before, after)
+    if png is not None:
+        from ..reports.side_by_side import draw
+
+        with needing("plot"), shown_error(png):
+            draw(found, after.timeline, png, names)
+    if as_json:
+        totals = {name: [one, other] for name, one, other in found.totals}
+        effects = [{"effect": name, "before": one, "after": other} for name, one, other in found.effects]
+        made: dict[str, Any] = {"same": found.same, "totals": totals, "jobs": found.rows(), "effects": effects}
+        click.echo(json.dumps(made, indent=1, ensure_ascii=False))
+    else:
+        _show(found, names, after, jobs)
+        if png is not None:
+            click.echo(f"\nwrote {png}")
+    sys.exit(0 if found.same else 1)
+
+
+def _history(path: str) -> ic.History:
+    if not path.endswith(".toml"):
+        return histories.read(path)
+    from .demo_story import example
+
+    return _ran(ic.Scenario.load(example(path)))
+
+
+def _ran(scenario: ic.Scenario) -> ic.History:
+    with Meter(f"running {scenario.title[:24]}") as meter:
+        ran = scenario.run(progress=meter.show)
+    if ran.stopped:
+        click.echo(f"Warning: {scenario.name}: {ran.stopped}", err=True)
+    return ran.history
+
+
+def _with_policy(path: str, policy: str, both: tuple[str, str], job: str | None) -> ic.History:
+    from .demo_story import example
+
+    return _ran(ic.Scenario.load(example(path)).with_policy(policy, both, job))
+
+
+def _show(found: Comparison, names: tuple[str, str], after: ic.History, most: int) -> None:
+    from rich.table import Table
+    from rich.text import Text
+
+    from ..reports.readable_numbers import number
+    from ..reports.side_by_side import rows
+
+    console = screen()
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name in ("", *names):
+        table.add_column(Text(name), justify="right" if name else "left", overflow="fold")
+    for name, one, other in found.totals:
+        style = "" if one == other else "bold"
+        table.add_row(Text(name), Text(number(one)), Text(number(other), style=style))
+    console.print(table)
+    console.print()
+    if found.same:
+        console.print(Text(f"✓ {found.words()}", style="green"), soft_wrap=True)
+        return
+    for line in found.words(most).splitlines():
+        console.print(Text(line, style="" if line.startswith("  ") else "bold"), soft_wrap=True)
+    console.print()
+    for row in rows(found, after.timeline, console.width, min(most, 8)):
+        console.print(row)

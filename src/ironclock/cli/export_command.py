@@ -1,0 +1,34 @@
+"""`ironclock export`: a history in an open format."""
+
+from __future__ import annotations
+
+import click
+
+from . import given_files as histories
+from .log_options import log_options
+from .output import needing, shown_error
+from .progress_line import Waiting
+
+_FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")
+
+
+@click.command(short_help="Write a history in an open format.")
+@click.argument("history", type=click.Path())
+@click.argument("out", type=click.Path(dir_okay=False))
+@click.option("--as", "form", type=click.Choice(_FORMATS), help="The format. Default: by the ending of OUT.")
+@log_options
+def export(
+    history: str, out: str, form: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...],
+    mapping: str | None, zone: str | None,
+) -> None:  # fmt: skip
+    """Write a saved HISTORY, or a log, in an open format to OUT.
+
+    .jsonl: JSON Lines; .csv and .parquet: a table of attempts; .trace.json Trace Event JSON for timeline viewers,
+    .otlp.json OpenTelemetry spans, .xml JUnit, .ics iCalendar.
+    """
+    from ..reports.open_formats import export as written
+
+    found = histories.read(history, columns, outcomes, mapping, zone)
+    with needing("parquet"), shown_error(out), Waiting(f"writing {out}"):
+        name = written(found, out, form)
+    click.echo(f"wrote {out} ({name})")

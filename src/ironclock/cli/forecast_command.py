@@ -1,0 +1,206 @@
+"""`ironclock forecast`: what a day of a scenario is like, before it is deployed."""
+
+from __future__ import annotations
+
+import json
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+
+import ironclock as ic
+
+from .demo_story import example
+from .output import needing, screen, shown_error
+from .progress_line import Meter
+
+if TYPE_CHECKING:
+    from ..forecasting.advice import Advice, Kept
+    from ..forecasting.forecast import Forecast
+    from ..scenario.scenario import Scenario
+
+
+@click.command(short_help="Work out a day's backlog, retries and dead letters.")
+@click.argument("file", type=click.Path())
+@click.option("--against", type=click.Path(), help="Another scenario file, drawn into the same picture.")
+@click.option("--load", type=click.FloatRange(min=0, min_open=True), help="Multiply every rate and count by this.")
+@click.option("--span", help="How long, such as 24h. Default: as the file says, or a day.")
+@click.option("--bin", "step", help="The step, such as 1s. Default: as the file says, or a second.")
+@click.option("--replications", type=click.IntRange(2), help="How many days to draw. Default: 200.")
+@click.option("--seed", default=0, show_default=True, help="Everything that is drawn by lot follows from it.")
+@click.option(
+    "--advise", "search", is_flag=True, help="Try the policies of [forecast.search], and compare with the limits."
+)
+@click.option(
+    "--png", type=click.Path(dir_okay=False), help="Draw backlog, age, retries and dead letters into this file."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
+def forecast(
+    file: str, against: str | None, load: float | None, span: str | None, step: str | None, replications: int | None,
+    seed: int, search: bool, png: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Work out a day of a scenario FILE: backlog, age, retries, dead letters, time to recover.
+
+    Rates, durations, failures, retries, workers and outages are those of the file. Many days are drawn. The table shows
+    their mean, and what 5, 50 and 95 of 100 days do not exceed. The cost does not depend on the number of jobs.
+
+    Exit code 1 if a limit of [forecast.limits] is broken in more than 5 of 100 days.
+    """
+    with needing("forecast"):
+        from ..forecasting.advice import advise, kept, limits_of
+
+        scenario = ic.Scenario.load(example(file))
+        if search:
+            with Meter("trying policies") as meter:
+                advice = advise(
+                    scenario, span=span, bin=step, replications=replications or 40, load=load, seed=seed,
+                    progress=meter.show,
+                )  # fmt: skip
+            _advice(advice, file, as_json)
+            sys.exit(0 if advice.best else 1)
+        more: list[tuple[Scenario, Forecast]] = []
+        with Meter("drawing days") as meter:
+            files = [scenario, *([ic.Scenario.load(example(against))] if against else [])]
+            for number, one in enumerate(files):
+                tell = lambda share, n=number: meter.show((n + share) / len(files))  # noqa: E731
+                found = ic.forecast(
+                    one, span=span, bin=step, replications=replications, load=load, seed=seed, progress=tell
+                )
+                more.append((one, found))
+    limits = [kept(found, limits_of(one)) for one, found in more]
+    if png is not None:
+        from ..forecasting.forecast_chart import band_figure
+
+        with needing("plot"), shown_error(png):
+            band_figure([(one.title, found) for one, found in more], png)
+    if as_json:
+        click.echo(json.dumps(_as_json(more, limits), indent=1, allow_nan=False, ensure_ascii=False))
+    else:
+        _show(more, limits)
+        if png is not None:
+            click.echo(f"\nwrote {png}")
+    sys.exit(1 if any(one.ratio > 1 for one in limits[0]) else 0)
+
+
+def _finite(value: float) -> float | None:
+    return value if value != float("inf") else None
+
+
+def _as_json(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]]) -> Any:
+    made = []
+    for (scenario, found), kept in zip(more, limits, strict=True):
+        rows = [
+            {key: _finite(value) if isinstance(value, float) else value for key, value in row.items()}
+            for row in found.rows()
+        ]
+        made.append(
+            {
+                "file": scenario.name, "title": scenario.title, "span_s": found.span, "bin_s": found.step,
+                "replications": found.replications, "figures": rows, "left_out": list(found.workload.left_out),
+                "limits": [
+                    {"limit": k.limit, "allowed": k.allowed, "found": _finite(k.found), "kept": k.ratio <= 1}
+                    for k in kept
+                ],
+            }
+        )  # fmt: skip
+    return made if len(made) > 1 else made[0]
+
+
+def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]]) -> None:
+    from rich.table import Table
+    from rich.text import Text
+
+    from ..forecasting.forecast_chart import chart
+    from ..reports.readable_numbers import seconds
+
+    console = screen()
+    width = console.width
+    for (scenario, found), kept in zip(more, limits, strict=True):
+        console.print(Text(scenario.title, style="bold"), soft_wrap=True)
+        console.print(
+            Text(
+                f"{seconds(found.span)} in bins of {seconds(found.step)}, {found.replications} replications; "
+                f"{'; '.join(_streams(found))}\n",
+                style="dim",
+            )
+        )
+        table = Table(box=None, pad_edge=False, header_style="bold")
+        for name in ("", "mean", "5 %", "median", "95 %"):
+            table.add_column(name, justify="left" if not name else "right")
+        for row in found.rows():
+            cells = [_cell(row["figure"], row[key]) for key in ("mean", "q05", "q50", "q95")]
+            table.add_row(row["what"], *cells)
+        console.print(table)
+        console.print()
+        console.print(Text("backlog: the median, and up to the 95 % quantile (░)", style="dim"))
+        for line in chart(found, "backlog", min(width, 100)):
+            console.print(line)
+        for one in kept:
+            _limit(console, one)
+        for words in found.workload.left_out:
+            console.print(Text(f"left out: {words}", style="yellow"), soft_wrap=True)
+        console.print()
+
+
+def _streams(found: Forecast) -> list[str]:
+    return [f"{stream.name}: {stream.takes.describe()}, {stream.retry.describe()}" for stream in found.workload.streams]
+
+
+def _cell(figure: str, value: float) -> str:
+    from ..forecasting.forecast_figures import DURATIONS, SHARES
+    from ..reports.readable_numbers import number, seconds
+
+    if figure in DURATIONS:
+        return seconds(value)
+    return f"{value:.2%}" if figure in SHARES else number(value)
+
+
+def _limit(console: Any, one: Kept) -> None:
+    from rich.text import Text
+
+    from ..forecasting.advice import LIMITS
+
+    figure = LIMITS[one.limit]
+    words = f"{one.limit}: {_cell(figure, one.found)} in 95 of 100, at most {_cell(figure, one.allowed)} allowed"
+    good = one.ratio <= 1
+    console.print(Text(f"{'✓' if good else '✗'} {words}", style="green" if good else "bold red"), soft_wrap=True)
+
+
+def _advice(advice: Advice, file: str, as_json: bool) -> None:
+    from rich.table import Table
+    from rich.text import Text
+
+    from ..forecasting.advice import LIMITS
+
+    if as_json:
+        rows = [
+            {
+                "choice": dict(one.choice), "words": one.words, "holds": one.holds, "binding": one.binding.limit,
+                "limits": {k.limit: _finite(k.found) for k in one.kept},
+            }
+            for one in advice.tried
+        ]  # fmt: skip
+        click.echo(json.dumps({"best": rows[0] if advice.best else None, "tried": rows}, indent=1, ensure_ascii=False))
+        return
+    console = screen()
+    best = advice.best
+    first = advice.tried[0]
+    binding = first.binding
+    figure = LIMITS[binding.limit]
+    what = f"{_cell(figure, binding.found)} of at most {_cell(figure, binding.allowed)}"
+    if best is not None:
+        console.print(Text(f"✓ {best.words}", style="bold green"), soft_wrap=True)
+        console.print(Text(f"  keeps every limit; nearest to its limit is {binding.limit}: {what}\n"), soft_wrap=True)
+    else:
+        console.print(Text("✗ none of these policies keeps every limit", style="bold red"))
+        console.print(
+            Text(f"  nearest: {first.words}; the limit that is broken most is {binding.limit}: {what}\n"),
+            soft_wrap=True,
+        )
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for name in (*(k.limit for k in first.kept), "binds", "policy"):
+        table.add_column(name, justify="right" if name not in ("policy", "binds") else "left", overflow="fold")
+    for one in advice.tried:
+        cells = [Text(_cell(LIMITS[k.limit], k.found), style="" if k.ratio <= 1 else "red") for k in one.kept]
+        table.add_row(*cells, one.binding.limit, Text(one.words, style="green" if one.holds else ""))
+    console.print(table)

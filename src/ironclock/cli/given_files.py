@@ -1,0 +1,138 @@
+"""Reading the files that commands get: saved histories, logs, scenario files, and laws."""
+
+from __future__ import annotations
+
+import importlib
+import importlib.util
+import sys
+import tomllib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+import ironclock as ic
+
+from ..history.history import FORMAT
+from .progress_line import Waiting
+
+
+def pairs(given: Sequence[str], option: str) -> dict[str, str]:
+    """Return options of the form NAME=VALUE as a mapping. Raises `InputError`."""
+    made = {}
+    for text in given:
+        name, equals, value = text.partition("=")
+        if not (name and equals and value):
+            raise ic.InputError(f"{option} is {text!r}; give NAME=VALUE")
+        made[name] = value
+    return made
+
+
+def read(
+    path: str, columns: Sequence[str] = (), outcomes: Sequence[str] = (), mapping: str | None = None,
+    zone: str | None = None,
+) -> ic.History:  # fmt: skip
+    """Return the history in a file: a saved one, or the log of a real run. Warns about lines that cannot be read.
+
+    Parameters: `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``. The other parameters come first.
+    """
+    from .demo_story import example
+
+    path = example(path)
+    torn: list[str] = []
+    with Waiting(f"reading {path}"):
+        if _is_saved(path):
+            found = ic.History.load(path, torn)
+        else:
+            kept = {} if mapping is None else _tables(mapping)
+            found = ic.log_history(
+                path, columns={**_texts(kept, "columns", mapping), **pairs(columns, "--column")},
+                outcomes={**_texts(kept, "outcomes", mapping), **pairs(outcomes, "--outcome")},
+                zone=zone or str(kept.get("zone", "UTC")), torn=torn,
+            )  # fmt: skip
+    for words in torn[:10]:
+        click.echo(f"Warning: {words}", err=True)
+    if len(torn) > 10:
+        click.echo(f"Warning: ... and {len(torn) - 10:,} more lines could not be read", err=True)
+    return found
+
+
+def _tables(path: str) -> dict[str, Any]:
+    from .demo_story import example
+
+    try:
+        return tomllib.loads(Path(example(path)).read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise ic.InputError(f"{path}: {error}") from None
+
+
+def _texts(tables: dict[str, Any], name: str, path: str | None) -> dict[str, str]:
+    table = tables.get(name, {})
+    if not isinstance(table, dict) or not all(isinstance(value, str) for value in table.values()):
+        raise ic.InputError(f"{path}: [{name}] has a value that is not text; it maps text to text")
+    return table
+
+
+def _is_saved(path: str) -> bool:
+    try:
+        with open(path, encoding="utf-8") as file:
+            head = file.readline(4096)
+    except (OSError, UnicodeDecodeError):
+        return path.endswith(".jsonl")
+    return f'"{FORMAT}"' in head or (path.endswith(".jsonl") and not head.strip().startswith("{"))
+
+
+def laws_from(place: str) -> list[tuple[str, Any]]:
+    """Return laws with their names: from ``[[laws]]`` of a .toml file, or from LAWS (or the name after a colon) of a
+    Python file or module. Raises `InputError`."""
+    if place.endswith(".toml"):
+        return list(_toml_laws(place))
+    file, colon, name = place.rpartition(":")
+    if not colon or not name.isidentifier():
+        file, name = place, "LAWS"
+    module = _module(file)
+    found = getattr(module, name, None)
+    if found is None:
+        known = [n for n in vars(module) if n.isupper()]
+        raise ic.InputError(f"{file} has no {name!r} with laws; known: {', '.join(known) or 'none'}")
+    laws = list(found) if isinstance(found, (list, tuple)) else [found]
+    return [(repr(law) if hasattr(law, "excuses") else getattr(law, "__name__", repr(law)), law) for law in laws]
+
+
+def _toml_laws(path: str) -> Any:
+    from ..scenario.expectations import law_of
+
+    given = _tables(path).get("laws")
+    if not isinstance(given, list) or not given:
+        raise ic.InputError(f'{path} has no [[laws]]; add [[laws]], law = "once_per_key", with = ["charge"]')
+    for number, table in enumerate(given, 1):
+        if not isinstance(table, dict) or not isinstance(table.get("law"), str) or set(table) - {"law", "with"}:
+            raise ic.InputError(
+                f"{path}: table {number} of [[laws]] has no 'law'; give law = NAME, and with = [...] for its arguments"
+            )
+        law = law_of(table["law"], table.get("with", ()))
+        yield repr(law), law
+
+
+def _module(place: str) -> Any:
+    if not place.endswith(".py"):
+        if str(Path.cwd()) not in sys.path:
+            sys.path.insert(0, str(Path.cwd()))
+        try:
+            return importlib.import_module(place)
+        except ImportError as error:
+            raise ic.InputError(f"{place} cannot be imported: {error}") from None
+    path = Path(place).resolve()
+    if not path.is_file():
+        raise ic.InputError(f"there is no file {place}; give a file or a module")
+    sys.path.insert(0, str(path.parent))
+    spec = importlib.util.spec_from_file_location(path.stem, path)
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    try:
+        spec.loader.exec_module(module)
+    except Exception as error:
+        raise ic.InputError(f"{place} cannot be imported: {type(error).__name__}: {error}") from None
+    return module

@@ -1,0 +1,170 @@
+"""Advice: which retry policy and how many workers keep the limits, and which limit is nearest."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from ..errors import InputError
+from ..foundation.durations import NS, Duration, to_ns
+from ..scenario.scenario import Scenario
+from ..scenario.values import rate_of
+from ..simulation.retry import Retry, exponential
+from .forecast import Forecast, draw
+from .scenario_workload import workload_of
+from .workload import Workload
+
+LIMITS = {
+    "backlog": "backlog_peak", "age": "age_peak", "dead": "dead_share", "recovery": "recovery",
+    "retries": "retries_peak",
+}  # fmt: skip
+"""The limits that a scenario can have, and the figure of each."""
+SHARE = 0.95
+"""The share of the replications in which a limit must be kept."""
+_WAITS = ("first", "factor", "cap", "jitter")
+
+
+@dataclass(frozen=True)
+class Kept:
+    """One limit, and what a forecast says about it."""
+
+    limit: str
+    allowed: float
+    found: float
+    """What 95 of 100 replications do not exceed: seconds, a share, or a number."""
+
+    @property
+    def ratio(self) -> float:
+        """The share of the allowed value that is used. Above 1 the limit is broken."""
+        if self.allowed > 0:
+            return self.found / self.allowed
+        return 0.0 if self.found <= 0 else float("inf")
+
+
+@dataclass(frozen=True)
+class Tried:
+    """One policy that was tried."""
+
+    choice: Mapping[str, Any]
+    words: str
+    kept: tuple[Kept, ...]
+
+    @property
+    def binding(self) -> Kept:
+        """The limit that is nearest to its value, or that is broken most."""
+        return max(self.kept, key=lambda kept: kept.ratio)
+
+    @property
+    def holds(self) -> bool:
+        """True if every limit is kept."""
+        return self.binding.ratio <= 1.0
+
+
+@dataclass(frozen=True)
+class Advice:
+    """Every policy that was tried, the best first. `advise` returns it."""
+
+    tried: tuple[Tried, ...]
+
+    @property
+    def best(self) -> Tried | None:
+        """The policy with the fewest workers that keeps every limit, with the widest margin. None if no policy does."""
+        return self.tried[0] if self.tried[0].holds else None
+
+
+def limits_of(scenario: Scenario) -> dict[str, float]:
+    """Return the limits of a scenario: durations in seconds, retries a minute."""
+    table = scenario.source.tables.get("forecast", {}).get("limits", {})
+    made: dict[str, float] = {}
+    for name, value in table.items():
+        with scenario.source.at("forecast", "limits", name):
+            if name in ("age", "recovery"):
+                made[name] = to_ns(value, what=name) / NS
+            else:
+                made[name] = rate_of(value) * 60 if name == "retries" else float(value)
+    return made
+
+
+def kept(found: Forecast, limits: Mapping[str, float]) -> tuple[Kept, ...]:
+    """Return what a forecast says about each limit. Raises `InputError` for a limit without a figure."""
+    for name in limits:
+        if LIMITS[name] not in found.figures:
+            raise InputError(
+                f"the limit {name!r} needs an outage, and the scenario has none; add an outage, or leave the limit out"
+            )
+    return tuple(Kept(name, allowed, found.quantile(LIMITS[name], SHARE)) for name, allowed in limits.items())
+
+
+def advise(
+    scenario: Scenario, *, span: Duration | None = None, bin: Duration | None = None, replications: int = 40,
+    load: float | None = None, seed: int = 0, progress: Callable[[float], None] | None = None,
+) -> Advice:  # fmt: skip
+    """Try every policy of ``[forecast.search]`` of a scenario, and compare it with ``[forecast.limits]``.
+
+    Parameters as in `forecast`. Raises `InputError` or `ScenarioError` if there are no limits, if there is nothing to
+    search, or if the job is unknown.
+
+    Example::
+
+        best = ic.advise("manifest_day.toml").best
+        print(best.words if best else "no policy keeps every limit")
+    """
+    settings = scenario.source.tables.get("forecast", {})
+    limits = limits_of(scenario)
+    search = dict(settings.get("search", {}))
+    if not limits:
+        raise InputError(f"{scenario.name} has no [forecast.limits]; add the limits to keep")
+    if not {*search} - {"job"}:
+        raise InputError(f"{scenario.name} has no [forecast.search]; add the policies to try")
+    span_s = to_ns(span if span is not None else settings.get("span", "24h"), what="span") / NS
+    step = bin if bin is not None else settings.get("bin", "1s")
+    workload = workload_of(scenario, span_s, load if load is not None else float(settings.get("load", 1.0)))
+    job = search.pop("job", None) or workload.streams[0].name
+    if job not in {stream.name for stream in workload.streams}:
+        scenario.source.known("jobs", job, "forecast", "search", "job")
+        raise InputError(f"the forecast leaves {job} out; give a job that it counts")
+    choices = [dict(zip(search, values, strict=True)) for values in itertools.product(*search.values())]
+    tried = []
+    for number, choice in enumerate(choices):
+        made = _changed(workload, job, choice, scenario)
+        tell = None if progress is None else lambda done, n=number: progress((n + done) / len(choices))
+        found = draw(made, span=span_s, bin=step, replications=replications, seed=seed, progress=tell)
+        tried.append(Tried(choice, _words(made, job), kept(found, limits)))
+    tried.sort(key=lambda one: (not one.holds, one.choice.get("workers", 0) if one.holds else 0, one.binding.ratio))
+    return Advice(tuple(tried))
+
+
+def _changed(workload: Workload, job: str, choice: Mapping[str, Any], scenario: Scenario) -> Workload:
+    """Return a workload with another retry for one job, or other workers for its queue."""
+    stream = next(stream for stream in workload.streams if stream.name == job)
+    pools = list(workload.pools)
+    if "workers" in choice:
+        number = workload.pool_of(stream)
+        pools[number] = replace(pools[number], size=choice["workers"])
+    tables = scenario.source.tables
+    policy = tables["jobs"][job]
+    stated = policy.get("retry") or tables.get("policies", {}).get(policy.get("policy"), {}).get("retry", {})
+    wait = stated.get("wait", {})
+    usual = wait if isinstance(wait, dict) else {"first": wait[0] if isinstance(wait, list) else wait}
+    parts = {name: choice.get(name, usual.get(name)) for name in _WAITS}
+    retry = stream.retry
+    attempts = choice.get("attempts", retry.attempts)
+    new_wait: Any = retry.wait
+    if any(name in choice for name in _WAITS):
+        if parts["first"] is None:
+            raise InputError(f"the retry of {job} has no first wait; give 'first' in [forecast.search]")
+        new_wait = exponential(parts["first"], factor=parts["factor"] or 2, cap=parts["cap"], jitter=parts["jitter"])
+    within = None if retry.within is None else retry.within / NS
+    changed = replace(
+        stream,
+        retry=Retry(attempts, new_wait, on=retry.on, never_on=retry.never_on, drop_on=retry.drop_on, within=within),
+    )
+    return replace(workload, streams=[changed if s.name == job else s for s in workload.streams], pools=tuple(pools))
+
+
+def _words(workload: Workload, job: str) -> str:
+    stream = next(stream for stream in workload.streams if stream.name == job)
+    workers = workload.pools[workload.pool_of(stream)].size
+    return f"{workers} worker{'s' * (workers != 1)}; {stream.retry.describe()}"

@@ -1,0 +1,106 @@
+"""Instants: text and datetimes for users; inside, whole nanoseconds since 1970-01-01T00:00Z."""
+
+from __future__ import annotations
+
+import datetime as dt
+from functools import lru_cache
+from typing import TypeAlias
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from ..errors import InstantError, ZoneError
+from .durations import NS
+
+Instant: TypeAlias = "dt.datetime | str"
+"""How an instant can be given: an aware datetime, or ISO 8601 text. Text without an offset is in the rig's zone."""
+
+_EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.timezone.utc)
+_DAY_S = 86_400
+# While a rig is entered, methods of datetime are replaced. This is the real one.
+_astimezone = dt.datetime.astimezone
+
+
+def to_zone(value: dt.tzinfo | str) -> dt.tzinfo:
+    """Return a time zone from its tz database name, or the tzinfo itself.
+
+    Raises `ZoneError` if the tz database does not have that name.
+    """
+    if isinstance(value, dt.tzinfo):
+        return value
+    if isinstance(value, str):
+        try:
+            return ZoneInfo(value)
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            pass
+    raise ZoneError(f"zone {value!r} is not in the tz database; give a name such as 'Atlantic/Faroe' or 'UTC'")
+
+
+def instant_ns(moment: dt.datetime) -> int:
+    """Return an aware datetime as nanoseconds since the epoch, exactly."""
+    past = moment - _EPOCH
+    return ((past.days * _DAY_S + past.seconds) * 1_000_000 + past.microseconds) * 1_000
+
+
+@lru_cache(maxsize=256)
+def _text_ns(text: str, zone: dt.tzinfo, what: str) -> int:
+    try:
+        moment = dt.datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise InstantError(
+            f"{what} {text!r} is not ISO 8601; give '2031-03-29T21:00' or '2031-03-29T21:00+00:00'"
+        ) from None
+    if moment.tzinfo is None:
+        wall, moment = moment, moment.replace(tzinfo=zone)
+        back = _astimezone(_astimezone(moment, dt.timezone.utc), zone).replace(tzinfo=None)
+        if back != wall:
+            raise InstantError(
+                f"{what} {text!r} does not exist in {zone}, because the clock change skips it; give another time, or an offset"
+            )
+    return instant_ns(moment)
+
+
+class Timeline:
+    """Turns instants into nanoseconds and back, in one zone."""
+
+    __slots__ = ("zone",)
+
+    def __init__(self, zone: dt.tzinfo | str) -> None:
+        self.zone = to_zone(zone)
+
+    def ns(self, value: Instant, *, what: str = "instant") -> int:
+        """Return an instant as nanoseconds since the epoch.
+
+        Raises `InstantError` for text that is not ISO 8601, for a naive datetime, and for a wall time that the zone skips.
+        A wall time that occurs twice means the first.
+        """
+        if isinstance(value, str):
+            return _text_ns(value, self.zone, what)
+        if isinstance(value, dt.datetime):
+            moment = value
+            if moment.utcoffset() is None:
+                raise InstantError(
+                    f"{what} is the naive datetime {value.isoformat()}; give it a zone "
+                    "(tzinfo=...), or give text, which is read in the rig's zone"
+                )
+        else:
+            raise InstantError(f"{what} is {value!r} ({type(value).__name__}); give an aware datetime or ISO 8601 text")
+        return instant_ns(moment)
+
+    def at(self, ns: int) -> dt.datetime:
+        """Return nanoseconds since the epoch as an aware datetime in the zone, in microseconds."""
+        return _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), self.zone)
+
+    def text(self, ns: int) -> str:
+        """Return an instant as ISO 8601 with its offset. A fraction of a second is left out if it is 0."""
+        return instant_text(self.at(ns), ns % NS)
+
+
+def instant_text(moment: dt.datetime, fraction_ns: int | None = None) -> str:
+    """Return an aware datetime as ISO 8601 with its offset, in the form of `Timeline.text`.
+
+    Parameters: `fraction_ns` are the nanoseconds of its second. Default: its microseconds.
+    """
+    words = moment.isoformat(timespec="seconds")
+    rest = moment.microsecond * 1_000 if fraction_ns is None else fraction_ns
+    if rest:
+        words = words[:19] + "." + f"{rest:09d}".rstrip("0") + words[19:]
+    return words

@@ -1,0 +1,43 @@
+"""Source locations: where in the user's code something happened. Frames of Iron Clock itself are left out."""
+
+from __future__ import annotations
+
+import sys
+from os.path import basename, dirname
+from types import CodeType, FrameType
+
+_HOME = dirname(dirname(__file__)) + "/"  # the shipped examples are in another folder
+
+
+def is_own(file: str) -> bool:
+    """Return True for a file of Iron Clock itself."""
+    return file.startswith(_HOME)
+
+
+def innermost(error: BaseException) -> tuple[CodeType | None, int]:
+    """Return the code and instruction of the innermost user frame that an error came through."""
+    trace = error.__traceback__
+    if trace is None:
+        return None, 0
+    found = trace
+    while trace is not None:
+        if not trace.tb_frame.f_code.co_filename.startswith(_HOME):
+            found = trace
+        trace = trace.tb_next
+    return found.tb_frame.f_code, found.tb_lasti  # the line of an instruction is worked out only if somebody asks
+
+
+def spot(code: CodeType, instruction: int) -> str:
+    """Return the place of an instruction as ``file:line``."""
+    line = next((n for begin, end, n in code.co_lines() if begin <= instruction < end), None)
+    return f"{basename(code.co_filename)}:{line or code.co_firstlineno}"
+
+
+def calling(frame: FrameType | None = None) -> str:
+    """Return ``file:line in function`` of the nearest frame of the user. Parameters: `frame`, default: the caller."""
+    at = frame if frame is not None else sys._getframe(1)
+    while at is not None and at.f_code.co_filename.startswith(_HOME):
+        at = at.f_back  # type: ignore[assignment]
+    if at is None:
+        return "an unknown line"
+    return f"{at.f_code.co_filename}:{at.f_lineno} in {at.f_code.co_name}"

@@ -1,0 +1,187 @@
+"""Comparison: what differs between two histories in outcomes, instants and effects."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from ..foundation.durations import spell
+from .history import History
+from .job_records import JobRecord, job_records
+
+_MS = 1_000_000
+
+
+@dataclass(frozen=True)
+class Change:
+    """One job that differs. `before` or `after` is None if the job is in only one of the histories."""
+
+    job: str
+    before: JobRecord | None
+    after: JobRecord | None
+    what: tuple[str, ...]
+    """What changed, in words."""
+
+    @property
+    def ended_otherwise(self) -> bool:
+        """True if its last state differs, or if it is in only one history."""
+        return self.before is None or self.after is None or self.before.state != self.after.state
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """What differs between two histories. `compare` returns it."""
+
+    changes: tuple[Change, ...]
+    effects: tuple[tuple[str, int, int], ...]
+    """Effects that were done another number of times: name with key and outcome, before, after."""
+    totals: tuple[tuple[str, float, float], ...]
+    """Figures of both histories: name, before, after."""
+    count: int
+    """How many jobs were compared."""
+
+    @property
+    def same(self) -> bool:
+        """True if nothing differs."""
+        return not self.changes and not self.effects
+
+    def words(self, most: int = 20) -> str:
+        """Return the differences in words, for at most `most` jobs."""
+        if self.same:
+            return f"the same: {self.count:,} jobs, their attempts, instants and effects"
+        lines = [f"{len(self.changes):,} of {self.count:,} jobs differ"] if self.changes else []
+        lines += [f"  {change.job}: {'; '.join(change.what)}" for change in self.changes[:most]]
+        if len(self.changes) > most:
+            lines.append(f"  ... and {len(self.changes) - most:,} more")
+        lines += [f"  effect {name}: {before} times before, {after} now" for name, before, after in self.effects[:most]]
+        if len(self.effects) > most:
+            lines.append(f"  ... and {len(self.effects) - most:,} effects more")
+        return "\n".join(lines)
+
+    def rows(self) -> list[dict[str, Any]]:
+        """Return a row for each job that differs, as JSON can hold it."""
+        return [
+            {
+                "job": change.job, "what": list(change.what),
+                "before": None if change.before is None else change.before.state,
+                "after": None if change.after is None else change.after.state,
+            }
+            for change in self.changes
+        ]  # fmt: skip
+
+
+def compare(before: History, after: History) -> Comparison:
+    """Compare two histories.
+
+    Jobs with the same name and arguments are compared: the first with the first, and so on. So one more job in between
+    does not shift the rest. If the two begin at different instants, times count from the first enqueueing of each.
+
+    Parameters: two histories, live or loaded. Example::
+
+        difference = ic.compare(ic.History.load("before.jsonl"), rig.history)
+        assert difference.same, difference.words()
+    """
+    old, new = job_records(before), job_records(after)
+    began = [min((job.enqueued_ns for job in found), default=0) for found in (old, new)]
+    # If the two runs begin at different instants, the time since the begin is compared.
+    shift = began[0] - began[1]
+    pairs = _pairs(old, new)
+    changes = []
+    for name, first, second in pairs:
+        what = tuple(_changes(first, second, shift))
+        if what:
+            changes.append(Change(name, first, second, what))
+    # Jobs that ended otherwise come first; jobs that only moved come last.
+    changes.sort(
+        key=lambda change: (change.before is not None and change.after is not None, not change.ended_otherwise)
+    )
+    done_before, done_after = _effects(before), _effects(after)
+    effects = tuple(
+        (name, done_before.get(name, 0), done_after.get(name, 0))
+        for name in dict.fromkeys([*done_before, *done_after])
+        if done_before.get(name, 0) != done_after.get(name, 0)
+    )
+    return Comparison(tuple(changes), effects, tuple(_totals(old, new)), len(pairs))
+
+
+def _pairs(old: list[JobRecord], new: list[JobRecord]) -> list[tuple[str, JobRecord | None, JobRecord | None]]:
+    def keyed(found: Iterable[JobRecord]) -> dict[tuple[str, str, int], JobRecord]:
+        seen: dict[tuple[str, str], int] = {}
+        made = {}
+        for job in found:
+            about = (job.name, job.arguments)
+            seen[about] = number = seen.get(about, 0) + 1
+            made[(*about, number)] = job
+        return made
+
+    first, second = keyed(old), keyed(new)
+    made: list[tuple[str, JobRecord | None, JobRecord | None]] = []
+    for key in dict.fromkeys([*first, *second]):
+        name, args, number = key
+        label = f"{name}({args})" + (f" no. {number}" if number > 1 else "")
+        made.append((label, first.get(key), second.get(key)))
+    return made
+
+
+def _changes(first: JobRecord | None, second: JobRecord | None, shift: int) -> Iterable[str]:
+    if first is None or second is None:
+        yield "new" if first is None else "gone"
+        return
+    if first.state != second.state:
+        yield f"{first.state} before, {second.state} now"
+    if first.queue != second.queue:
+        yield f"in queue {second.queue}, before in {first.queue}"
+    if len(first.attempts) != len(second.attempts):
+        yield f"{len(first.attempts)} attempts before, {len(second.attempts)} now"
+    moved = second.enqueued_ns + shift - first.enqueued_ns
+    if moved:
+        yield f"enqueued {_later(moved)}"
+    if second.due_ns - second.enqueued_ns != first.due_ns - first.enqueued_ns:
+        now, then = (spell(job.due_ns - job.enqueued_ns) for job in (second, first))
+        yield f"due {now} after that, before {then}"
+    ends = [job.closed_ns for job in (first, second)]
+    if ends[0] is not None and ends[1] is not None and ends[1] + shift != ends[0]:
+        yield f"ends {_later(ends[1] + shift - ends[0])}"
+    elif [(t.started_ns, t.ended_ns) for t in first.attempts] != [
+        (t.started_ns + shift, None if t.ended_ns is None else t.ended_ns + shift) for t in second.attempts
+    ] and len(first.attempts) == len(second.attempts):
+        yield "its attempts run at other instants"
+    errors = [[t.error.partition(":")[0] for t in job.attempts if t.error] for job in (first, second)]
+    if errors[0] != errors[1] and len(first.attempts) == len(second.attempts):
+        yield f"errors {', '.join(errors[1]) or 'none'}, before {', '.join(errors[0]) or 'none'}"
+    if json.dumps(first.result) != json.dumps(second.result):
+        yield f"gives {second.result!r}, before {first.result!r}"
+
+
+def _later(ns: int) -> str:
+    shown = abs(ns) if abs(ns) < _MS else abs(ns) // _MS * _MS
+    return f"{spell(shown)} {'later' if ns > 0 else 'earlier'}"
+
+
+def _effects(history: History) -> dict[str, int]:
+    made: dict[str, int] = {}
+    for entry in history:
+        if entry.what == "effect":
+            key = "" if entry.data.get("key") is None else f" of {entry.data['key']!r}"
+            went = "" if entry.data.get("outcome") == "done" else f" ({entry.data.get('outcome')})"
+            name = f"{entry.data.get('effect')}{key}{went}"
+            made[name] = made.get(name, 0) + 1
+    return made
+
+
+def _totals(old: list[JobRecord], new: list[JobRecord]) -> Iterable[tuple[str, float, float]]:
+    def figures(found: list[JobRecord]) -> dict[str, float]:
+        made: dict[str, float] = {"jobs": len(found), "attempts": sum(len(job.attempts) for job in found)}
+        for job in found:
+            made[job.state] = made.get(job.state, 0) + 1
+        waits = [until - since for job in found for since, until in job.ready_spans]
+        made["longest wait in a queue, s"] = max(waits, default=0) / 1e9
+        closed = [job.closed_ns - job.due_ns for job in found if job.closed_ns is not None]
+        made["longest from due to end, s"] = max(closed, default=0) / 1e9
+        return made
+
+    first, second = figures(old), figures(new)
+    for name in dict.fromkeys([*first, *second]):
+        yield name, first.get(name, 0), second.get(name, 0)

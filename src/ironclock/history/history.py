@@ -1,0 +1,372 @@
+"""The history: everything that happened in a rig, in order.
+
+While a rig runs, the fields of all records stand in one flat list: the garbage collector passes over one list quickly,
+and slowly over a tuple for each record. Entries, which people and files see, are made when somebody asks.
+
+The digest leaves out the words of error messages, which differ between Python versions, and the addresses of objects.
+Everything else is in it.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from collections.abc import Callable, Iterator, Sequence
+from os import PathLike
+from typing import TYPE_CHECKING, Any, Protocol, overload
+
+from ..errors import HistoryError
+from ..foundation.instants import Timeline
+from .records import THEN_WORDS, Record, RecordedJob, data_of, plain
+
+if TYPE_CHECKING:
+    import pandas
+
+_WIDTH = len(Record._fields)
+_WHAT, _JOB, _DETAIL = (Record._fields.index(name) for name in ("what", "job", "detail"))
+
+FORMAT = "ironclock-history"
+VERSION = 1
+
+
+class Clock(Protocol):
+    """What tells a history the time."""
+
+    now: int
+
+
+class Entry:
+    """One thing that happened.
+
+    - `ns`: its instant, in nanoseconds since 1970-01-01T00:00Z (`at`: as a datetime in the rig's zone).
+    - `what`: what happened, one of enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued,
+      discarded, refused, expired, lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop,
+      progress, effect, before-commit, committed, rolled-back, request-failed, remembered, waited, deadlocked, note.
+    - `job`: the job's id, and `name` its type. None if it is not about a job.
+    - `attempt`: the number of the attempt. 0 if it is not about an attempt.
+    - `data`: everything else, as a saved file shows it.
+    """
+
+    __slots__ = ("_data", "_record", "_timeline", "attempt", "job", "name", "ns", "what")
+
+    def __init__(
+        self, timeline: Timeline, ns: int, what: str, job: str | None, name: str | None, attempt: int,
+        data: dict[str, Any] | None, record: Record | None = None,
+    ) -> None:  # fmt: skip
+        self._timeline = timeline
+        self.ns = ns
+        self.what = what
+        self.job = job
+        self.name = name
+        self.attempt = attempt
+        self._data = data
+        self._record = record
+
+    @property
+    def at(self) -> dt.datetime:
+        """Its instant, in the rig's zone."""
+        return self._timeline.at(self.ns)
+
+    @property
+    def data(self) -> dict[str, Any]:
+        """Everything else, as a saved file shows it."""
+        # Made when somebody asks: the laws of a search look at the data of few entries.
+        if self._data is None:
+            assert self._record is not None
+            self._data = data_of(self._record, self._timeline)
+        return self._data
+
+    @property
+    def effect(self) -> str | None:
+        """The name of the effect that was done. None for anything else, and for an effect that failed."""
+        if self.what != "effect":
+            return None
+        if self._data is None and self._record is not None:
+            detail = self._record.detail
+            return detail.name if detail.outcome == "done" else None
+        return str(self.data.get("effect")) if self.data.get("outcome") == "done" else None
+
+    @property
+    def key(self) -> Any:
+        """The key of its effect or its job, as a saved file shows it. None if there is no key."""
+        if self._data is None and self._record is not None and self.what == "effect":
+            return plain(self._record.detail.key)
+        return self.data.get("key")
+
+    def __eq__(self, other: object) -> bool:
+        return self is other or (
+            isinstance(other, Entry)
+            and (self.ns, self.what, self.job, self.attempt) == (other.ns, other.what, other.job, other.attempt)
+            and self.data == other.data
+        )
+
+    def __hash__(self) -> int:
+        return hash((self.ns, self.what, self.job, self.attempt))
+
+    def __repr__(self) -> str:
+        about = f" {self.job}" if self.job else ""
+        return f"<entry {self._timeline.text(self.ns)}{about} {self.what} {self.data}>"
+
+
+class History(Sequence[Entry]):
+    """An ordered, read-only record of a run. Iterating gives `Entry` objects. `Rig.history` is one.
+
+    Example::
+
+        rig.history.save("evening.jsonl")
+        again = ic.History.load("evening.jsonl")
+        assert again.digest() == rig.history.digest()
+    """
+
+    def __init__(self, timeline: Timeline, seed: object = 0, clock: Clock | None = None) -> None:
+        self.timeline = timeline
+        """Turns nanoseconds into instants of the rig's zone."""
+        self.seed = seed
+        """The seed of the rig."""
+        self._clock = clock
+        self._fields: list[Any] = []
+        self.add: Callable[[tuple[Any, ...]], None] = self._fields.extend
+        """Append the fields of one `Record`, in its order. (A tuple: the event loop cannot afford to make a Record.)"""
+        self.forward: Callable[[str, Any], None] | None = None
+        """Where records go instead, in a forked child: to the parent."""
+        self._loaded: list[Entry] | None = None
+        self._index: dict[int, list[int]] = {}
+        self._indexed = 0
+
+    def record(self, what: str, job: RecordedJob | None = None, attempt: int = 0, detail: Any = None) -> None:
+        """Write down what happened, at the clock's instant."""
+        if self.forward is not None:
+            self.forward(what, detail)
+            return
+        assert self._clock is not None
+        self.add((self._clock.now, what, job, attempt, detail, 0, None, 0))
+
+    def __len__(self) -> int:
+        return len(self._fields) // _WIDTH if self._loaded is None else len(self._loaded)
+
+    @overload
+    def __getitem__(self, index: int) -> Entry: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Entry]: ...
+    def __getitem__(self, index: int | slice) -> Entry | list[Entry]:
+        if self._loaded is not None:
+            return self._loaded[index]
+        numbers = range(len(self))[index]
+        if isinstance(numbers, range):
+            return [self._entry(self._record(n)) for n in numbers]
+        return self._entry(self._record(numbers))
+
+    def __iter__(self) -> Iterator[Entry]:
+        if self._loaded is not None:
+            return iter(self._loaded)
+        return map(self._entry, self.records())
+
+    def records(self) -> Iterator[Record]:
+        """Iterate over the records of a live history."""
+        return map(Record._make, self._tuples())
+
+    def _tuples(self) -> Iterator[tuple[Any, ...]]:
+        items = iter(self._fields)
+        return zip(*[items] * _WIDTH, strict=True)
+
+    def entry(self, number: int) -> Entry:
+        """Return one entry by its index, from 0."""
+        return self._loaded[number] if self._loaded is not None else self._entry(self._record(number))
+
+    def steps(self) -> Iterator[tuple[int, int, str, str, str, int, int]]:
+        """Iterate over what happened to jobs, effects left out: the index of the entry, its nanoseconds, what
+        happened, the job's id and type, the attempt, and `Record.then`."""
+        if self._loaded is None:
+            for number, (ns, what, job, attempt, _, then, _, _) in enumerate(self._tuples()):
+                if job is not None and what != "effect":
+                    yield number, ns, what, job.id, job.type.name, attempt, then
+            return
+        codes = {words: code for code, words in THEN_WORDS.items()}
+        for number, entry in enumerate(self._loaded):
+            if entry.job is not None and entry.what != "effect":
+                then = codes.get(str(entry.data.get("then")))
+                then = int(entry.data.get("wait_ns", 0)) if then is None else then
+                yield number, entry.ns, entry.what, entry.job, str(entry.name), entry.attempt, then
+
+    def effects_done(self) -> list[int]:
+        """Return the indexes of the entries of effects that were done."""
+        if self._loaded is not None:
+            return [number for number, entry in enumerate(self._loaded) if entry.effect is not None]
+        whats = self._fields[_WHAT::_WIDTH]
+        details = self._fields[_DETAIL::_WIDTH]
+        return [n for n, what in enumerate(whats) if what == "effect" and details[n].outcome == "done"]
+
+    def keys_of(self, effect: str) -> Iterator[tuple[int, Any]]:
+        """Iterate over the effects of a name that were done: the index of the entry, and its key as in a file."""
+        if self._loaded is not None:
+            yield from ((n, entry.key) for n, entry in enumerate(self._loaded) if entry.effect == effect)
+            return
+        for number in self.effects_done():
+            done = self._fields[number * _WIDTH + _DETAIL]
+            if done.name == effect:
+                yield number, plain(done.key)
+
+    def of_job(self, job: RecordedJob) -> Iterator[Record]:
+        """Iterate over the records of one live job."""
+        # One pass over what is new since the last question, however many jobs are asked about.
+        fields, index = self._fields, self._index
+        for first in range(self._indexed, len(fields), _WIDTH):
+            about = fields[first + _JOB]
+            if about is not None:
+                index.setdefault(about.number, []).append(first)
+        self._indexed = len(fields)
+        for first in index.get(job.number, ()):
+            yield Record._make(fields[first : first + _WIDTH])
+
+    def _record(self, number: int) -> Record:
+        first = number * _WIDTH
+        return Record._make(self._fields[first : first + _WIDTH])
+
+    def of(self, job: str) -> list[Entry]:
+        """Return the entries of the job with that id."""
+        if self._loaded is not None:
+            return [entry for entry in self._loaded if entry.job == job]
+        return [self._entry(r) for r in self.records() if r.job is not None and r.job.id == job]
+
+    def _entry(self, record: Record) -> Entry:
+        job = record.job
+        if job is None:
+            return Entry(self.timeline, record.ns, record.what, None, None, record.attempt, None, record)
+        return Entry(self.timeline, record.ns, record.what, job.id, job.type.name, record.attempt, None, record)
+
+    def _line(self, entry: Entry) -> dict[str, Any]:
+        line: dict[str, Any] = {"at": self.timeline.text(entry.ns), "ns": entry.ns, "what": entry.what}
+        if entry.job is not None:
+            line["job"], line["name"] = entry.job, entry.name
+        if entry.attempt:
+            line["attempt"] = entry.attempt
+        line.update(entry.data)
+        return line
+
+    def digest(self) -> str:
+        """Return the SHA-256 of the history in hexadecimal.
+
+        It is the same for the same story and seed on every machine, Python version and hash seed.
+        """
+        import hashlib
+
+        total = hashlib.sha256()
+        for line in self.lines():
+            total.update(line)
+        return total.hexdigest()
+
+    def lines(self) -> Iterator[bytes]:
+        """Iterate over what the digest is made of, one line for each entry."""
+        for entry in self:
+            line = self._line(entry)
+            line.pop("message", None)
+            line.pop("line", None)
+            yield json.dumps(line, sort_keys=True, ensure_ascii=True).encode() + b"\n"
+
+    def save(self, path: str | PathLike[str]) -> None:
+        """Write the history to a file as JSON Lines: a header line, then one line for each entry.
+
+        The file is replaced only when everything is written. Raises `HistoryError` if it cannot be written.
+        """
+        import os
+
+        head = {"format": FORMAT, "version": VERSION, "zone": str(self.timeline.zone), "seed": plain(self.seed)}
+        part = f"{os.fspath(path)}.part"
+        try:
+            with open(part, "w", encoding="utf-8") as file:
+                file.write(json.dumps(head) + "\n")
+                for entry in self:
+                    file.write(json.dumps(self._line(entry), ensure_ascii=False) + "\n")
+            os.replace(part, path)
+        except OSError as error:
+            raise HistoryError(f"cannot write the history to {os.fspath(path)}: {error.strerror}") from error
+
+    @classmethod
+    def of_entries(cls, timeline: Timeline, entries: list[Entry], seed: object = 0) -> History:
+        """Return a history of these entries, which must be in order."""
+        made = cls(timeline, seed)
+        made._loaded = entries
+        return made
+
+    @classmethod
+    def load(cls, path: str | PathLike[str], torn: list[str] | None = None) -> History:
+        """Read a file that `save` wrote.
+
+        Parameters:
+
+        - `path`: the file.
+        - `torn`: a list. If it is given, lines that cannot be read are named in it, and the others are read: a file
+          can be half written. Default: the first such line is an error.
+
+        Raises `HistoryError`, which names the file and the line.
+        """
+        import os
+
+        name = os.fspath(path)
+        try:
+            with open(path, encoding="utf-8") as file:
+                lines = file.read().split("\n")
+        except (OSError, UnicodeDecodeError) as error:
+            raise HistoryError(f"cannot read {name}: {error}") from None
+        head = _json(lines[0], name, 1)
+        if head.get("format") != FORMAT:
+            raise HistoryError(
+                f'{name}:1: not a saved history (its first line has no "format": "{FORMAT}"); '
+                "give a file that History.save or --save wrote"
+            )
+        if head.get("version") != VERSION:
+            raise HistoryError(
+                f"{name}:1: the history has version {head.get('version')!r}, this release reads version {VERSION}; "
+                "save it again with this release"
+            )
+        timeline = Timeline(str(head.get("zone", "UTC")))
+        entries: list[Entry] = []
+        for number, text in enumerate(lines[1:], 2):
+            if not text and number == len(lines):
+                break
+            try:
+                entries.append(_entry_of(_json(text, name, number), timeline, name, number))
+            except HistoryError as error:
+                if torn is None:
+                    raise
+                torn.append(str(error))
+        return cls.of_entries(timeline, entries, head.get("seed", 0))
+
+    def frame(self) -> pandas.DataFrame:
+        """Return a pandas table, one row for each entry. Needs the extra ``ironclock[frame]``."""
+        import pandas
+
+        rows = [
+            {"at": e.at, "ns": e.ns, "what": e.what, "job": e.job, "name": e.name, "attempt": e.attempt, **e.data}
+            for e in self
+        ]
+        return pandas.DataFrame(rows)
+
+    def story(self) -> str:
+        """Return what happened in the whole run in words, one line for each entry."""
+        from .narrative import whole_story
+
+        return whole_story(self)
+
+    def __repr__(self) -> str:
+        return f"<history of {len(self)} entries>"
+
+
+def _entry_of(line: dict[str, Any], timeline: Timeline, name: str, number: int) -> Entry:
+    try:
+        ns, what = line.pop("ns"), line.pop("what")
+        line.pop("at", None)
+        job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
+        return Entry(timeline, ns, what, job, kind, attempt, line)
+    except (KeyError, TypeError, OverflowError) as error:
+        raise HistoryError(f"{name}:{number}: the entry has no usable {error}; each entry needs ns and what") from None
+
+
+def _json(text: str, name: str, number: int) -> dict[str, Any]:
+    try:
+        line = json.loads(text)
+    except ValueError as error:
+        raise HistoryError(f"{name}:{number}: the line is not JSON: {error}") from None
+    if not isinstance(line, dict):
+        raise HistoryError(f"{name}:{number}: the line is {type(line).__name__}; each entry is a JSON object")
+    return line

@@ -1,0 +1,296 @@
+"""Job records: the jobs of a history, each with its attempts and waits, put together from the entries.
+
+Reports and laws read the same records. Whatever needs the data of an entry is worked out when somebody asks: most laws
+of most runs never do.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from ..foundation.instants import Timeline
+from .history import Entry, History
+from .records import DEAD, DROPPED, ENDED, UNHEARD
+
+_CLOSING = {"withdrawn": "withdrawn", "expired": "dropped", "lost": "lost", "given-up": "dead", "discarded": "dropped"}
+_CLOSING_THEN = {DEAD: "dead", DROPPED: "dropped"}
+
+
+class AttemptRecord:
+    """One attempt, as a history tells it. Instants are nanoseconds since the epoch."""
+
+    __slots__ = ("_end", "_entry", "_start", "ended_ns", "job", "number", "outcome", "started_ns", "then")
+
+    def __init__(self, entry: Callable[[int], Entry], job: str, number: int, start: int, started_ns: int) -> None:
+        self._entry = entry
+        self._start = start
+        self._end = -1
+        self.job = job
+        """The id of its job."""
+        self.number = number
+        self.started_ns = started_ns
+        self.ended_ns: int | None = None
+        """When it ended. None while it runs."""
+        self.outcome = "running"
+        self.then = 0
+
+    def end(self, number: int, ns: int, what: str, then: int) -> None:
+        """Note the entry with which it ended."""
+        self._end, self.ended_ns, self.outcome, self.then = number, ns, what, then
+
+    @property
+    def worker(self) -> str:
+        """The name of the worker."""
+        return str(self.start_entry.data.get("worker", ""))
+
+    @property
+    def error(self) -> str:
+        """Its error in words. Empty if it has none."""
+        end = self.end_entry
+        if end is None or self.outcome == "done":
+            return ""
+        if self.outcome == "crashed":
+            return f"its worker died at {end.data.get('seam')!r}"
+        return f"{end.data.get('error')}: {end.data.get('message')}"
+
+    @property
+    def wait_ns(self) -> int | None:
+        """The backoff that followed. None if none did."""
+        failed = self.ended_ns is not None and self.outcome not in ("done", "crashed")
+        return self.then if failed and self.then >= 0 else None
+
+    @property
+    def start_entry(self) -> Entry:
+        """The entry with which it started."""
+        return self._entry(self._start)
+
+    @property
+    def end_entry(self) -> Entry | None:
+        """The entry with which it ended. None while it runs."""
+        return None if self._end < 0 else self._entry(self._end)
+
+    @property
+    def entries(self) -> tuple[Entry, ...]:
+        """The entries of its start and of its end."""
+        end = self.end_entry
+        return (self.start_entry,) if end is None else (self.start_entry, end)
+
+
+class JobRecord:
+    """One job, as a history tells it. Instants are nanoseconds since the epoch."""
+
+    __slots__ = (
+        "_args", "_close", "_due_ns", "_enqueue", "_entry", "_last_error", "_marks", "_timeline", "attempts",
+        "closed_ns", "enqueued_ns", "id", "last_ns", "name", "state",
+    )  # fmt: skip
+
+    def __init__(
+        self, entry: Callable[[int], Entry], timeline: Timeline, id: str, name: str, enqueue: int, enqueued_ns: int
+    ) -> None:
+        self._entry = entry
+        self._timeline = timeline
+        self._enqueue = enqueue
+        self._close = -1
+        self._due_ns: int | None = None
+        self._args: str | None = None
+        self._last_error: AttemptRecord | None = None
+        self._marks: list[tuple[int, bool]] = []  # when it became ready again (True), or stopped waiting (False)
+        self.id = id
+        self.name = name
+        """The name of its job type."""
+        self.enqueued_ns = enqueued_ns
+        self.attempts: list[AttemptRecord] = []
+        self.state = "waiting"
+        """Its last state; ``waiting`` until it starts: `held` or `ready`, see `waiting_state`."""
+        self.closed_ns: int | None = None
+        """When it was closed. None while it is open."""
+        self.last_ns = enqueued_ns
+        """The end of the history."""
+
+    # --- what the entries tell ----------------------------------------------------------------------
+
+    def start(self, attempt: AttemptRecord) -> None:
+        """Note an attempt that starts."""
+        self.attempts.append(attempt)
+        if self.closed_ns is None:  # else it is the second of two deliveries, which changes nothing
+            self._marks.append((attempt.started_ns, False))
+            self.state = "running"
+
+    def end(self, attempt: AttemptRecord, number: int, ns: int, what: str, then: int) -> None:
+        """Note an attempt that ends."""
+        attempt.end(number, ns, what, then)
+        if self.closed_ns is not None or then == UNHEARD:
+            return
+        if what == "done":
+            self._last_error = None
+            self.close("done", number, ns)
+            return
+        self._last_error = attempt
+        if what == "crashed":
+            self.state = "ready"
+        elif then in _CLOSING_THEN:
+            self.close(_CLOSING_THEN[then], number, ns)
+        else:
+            self.state = "backing-off"
+            self._marks.append((ns + then, True))
+
+    def close(self, state: str, number: int, ns: int) -> None:
+        """Note that the job is closed."""
+        self.state, self.closed_ns, self._close = state, ns, number
+        self._marks.append((ns, False))
+
+    def deliver_again(self, ns: int) -> None:
+        """Note that the job is back in its queue."""
+        self.state = "ready"
+        self._marks.append((ns, True))
+
+    def requeue(self, ns: int) -> None:
+        """Note that the job is back from the dead letters."""
+        self.state, self.closed_ns, self._close, self._due_ns = "ready", None, -1, ns
+        self._marks.append((ns, True))
+
+    # --- what readers ask ---------------------------------------------------------------------------
+
+    @property
+    def is_open(self) -> bool:
+        """True if the job is not closed."""
+        return self.closed_ns is None
+
+    @property
+    def first_due_ns(self) -> int:
+        """When it was due after it was enqueued."""
+        return self._timeline.ns(self.enqueue_entry.data["due"])
+
+    @property
+    def due_ns(self) -> int:
+        """When it was due, after it was enqueued or put back from the dead letters."""
+        if self._due_ns is None:
+            self._due_ns = self.first_due_ns
+        return self._due_ns
+
+    @property
+    def queue(self) -> str:
+        """The name of its queue."""
+        return str(self.enqueue_entry.data.get("queue", ""))
+
+    @property
+    def arguments(self) -> str:
+        """Its arguments as they are written in a call."""
+        if self._args is None:
+            data = self.enqueue_entry.data
+            parts = [*map(repr, data.get("args", [])), *(f"{k}={v!r}" for k, v in data.get("kwargs", {}).items())]
+            self._args = ", ".join(parts)
+        return self._args
+
+    @property
+    def key(self) -> Any:
+        """Its key. None if it has none."""
+        return self.enqueue_entry.data.get("key")
+
+    @property
+    def error(self) -> str:
+        """The error of its last attempt in words. Empty if it has none."""
+        return "" if self._last_error is None else self._last_error.error
+
+    @property
+    def result(self) -> Any:
+        """What it returned, if it is done."""
+        close = self.close_entry
+        return close.data.get("result") if close is not None and self.state == "done" else None
+
+    @property
+    def enqueue_entry(self) -> Entry:
+        """The entry with which it was enqueued."""
+        return self._entry(self._enqueue)
+
+    @property
+    def close_entry(self) -> Entry | None:
+        """The entry with which it was closed. None while it is open."""
+        return None if self._close < 0 else self._entry(self._close)
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return the job as JSON can hold it."""
+        return {
+            "id": self.id, "name": self.name, "args": self.arguments, "queue": self.queue, "enqueued": self.enqueued_ns,
+            "due": self.due_ns, "state": self.state,
+            "tries": [
+                {
+                    "number": one.number, "started": one.started_ns, "worker": one.worker, "ended": one.ended_ns,
+                    "outcome": one.outcome, "error": one.error, "wait": one.wait_ns,
+                }
+                for one in self.attempts
+            ],
+            "error": self.error, "result": self.result, "closed": self.closed_ns,
+        }  # fmt: skip
+
+    @property
+    def ready_spans(self) -> list[tuple[int, int]]:
+        """The spans in which it was ready and waited for a worker, as pairs of start and end."""
+        spans: list[tuple[int, int]] = []
+        since: int | None = self.first_due_ns
+        for ns, is_ready in self._marks:
+            if is_ready:
+                since = ns
+            elif since is not None:
+                if since < ns:
+                    spans.append((since, ns))
+                since = None
+        if since is not None and since < self.last_ns:
+            spans.append((since, self.last_ns))
+        return spans
+
+
+def job_records(history: History, entry: Callable[[int], Entry] | None = None) -> list[JobRecord]:
+    """Return the jobs of a history in the order in which they were enqueued.
+
+    Parameters: `entry` returns an entry by its index. Default: ``history.entry``.
+    """
+    entry = history.entry if entry is None else entry
+    found: dict[str, JobRecord] = {}
+    running: dict[tuple[str, int], AttemptRecord] = {}
+    for number, ns, what, job, name, attempt, then in history.steps():
+        if what == "enqueued":
+            found[job] = JobRecord(entry, history.timeline, job, name, number, ns)
+            continue
+        record = found.get(job)
+        if record is None:
+            continue
+        if what == "started":
+            made = running[job, attempt] = AttemptRecord(entry, job, attempt, number, ns)
+            record.start(made)
+        elif what in ENDED:
+            ending = running.pop((job, attempt), None)
+            if ending is not None:
+                record.end(ending, number, ns, what, then)
+        elif what in _CLOSING:
+            record.close(_CLOSING[what], number, ns)
+        elif what == "redelivered":
+            record.deliver_again(ns)
+        elif what == "requeued":
+            record.requeue(ns)
+    last_ns = history.entry(len(history) - 1).ns if found else 0
+    for record in found.values():
+        record.last_ns = last_ns
+        if record.state == "waiting":
+            record.state = "held" if record.first_due_ns > record.enqueued_ns else "ready"
+    return list(found.values())
+
+
+def queue_depths(records: Iterable[JobRecord]) -> dict[str, tuple[list[int], list[int]]]:
+    """Return the depth of each queue over time: the instants at which it changes, and how many jobs are ready then."""
+    changes: dict[str, dict[int, int]] = {}
+    for record in records:
+        mine = changes.setdefault(record.queue, {})
+        for since, until in record.ready_spans:
+            mine[since] = mine.get(since, 0) + 1
+            mine[until] = mine.get(until, 0) - 1
+    made = {}
+    for queue, mine in changes.items():
+        instants, counts, depth = [], [], 0
+        for ns in sorted(mine):
+            depth += mine[ns]
+            instants.append(ns)
+            counts.append(depth)
+        made[queue] = instants, counts
+    return made

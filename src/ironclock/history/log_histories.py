@@ -1,0 +1,94 @@
+"""Histories made from the log of a real run."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from ..foundation.instants import Timeline
+from .history import Entry, History
+from .log_rows import Row, read
+
+_ORDER = {
+    "enqueued": 0, "effect": 1, "done": 2, "failed": 2, "timed-out": 2, "crashed": 2, "redelivered": 3, "started": 4,
+}  # fmt: skip
+"""The order of events to which a log gives the same instant."""
+_OF_AN_INSTANT = 4
+
+
+def log_history(
+    path: str, *, columns: Mapping[str, str] | None = None, outcomes: Mapping[str, str] | None = None,
+    zone: str = "UTC", torn: list[str] | None = None,
+) -> History:  # fmt: skip
+    """Return the history of a real run, made from its log. Each row of the log is one attempt.
+
+    Parameters:
+
+    - `path`: a CSV file, or JSON Lines.
+    - `columns`: by what a column means (job, name, queue, key, args, enqueued, due, attempt, started, ended, outcome,
+      error, worker, effect), its name in the log. Default: the same name.
+    - `outcomes`: by a word of the log, one of done, failed, timed-out, crashed or dead. Default: the usual words.
+    - `zone`: the zone of times without an offset. Default UTC.
+    - `torn`: a list that gets a line for each row that cannot be read. Default None.
+
+    Raises `LogError`.
+
+    Example::
+
+        history = ic.log_history("friday.csv", columns={"job": "message_id"}, zone="Atlantic/Faroe")
+    """
+    rows = list(read(path, columns or {}, outcomes or {}, zone, torn if torn is not None else []))
+    return history_of(rows, zone)
+
+
+def history_of(rows: Iterable[Row], zone: str) -> History:
+    """Return the history of attempts. If another attempt follows a failed one, it was tried again. If none does, the job
+    is dead."""
+    timeline = Timeline(zone)
+    jobs: dict[str, list[Row]] = {}
+    for row in rows:
+        jobs.setdefault(row.job, []).append(row)
+    entries: list[tuple[int, int, int, Entry]] = []
+
+    def add(ns: int, what: str, job: str, name: str, attempt: int, data: dict[str, Any]) -> None:
+        entry = Entry(timeline, ns, what, job, name, attempt, data)
+        # An attempt that takes no time ends after it starts, and not before.
+        rank = _ORDER[what] + (_OF_AN_INSTANT if attempt in instant and what != "started" else 0)
+        entries.append((ns, rank, len(entries), entry))
+
+    for job, tries in jobs.items():
+        tries.sort(key=lambda row: (row.started, row.attempt or 0, row.line))
+        first = tries[0]
+        enqueued = min(row.enqueued if row.enqueued is not None else row.started for row in tries)
+        due = first.due if first.due is not None else enqueued
+        instant: set[int] = {n for n, row in enumerate(tries, 1) if row.ended == row.started}
+        about: dict[str, Any] = {"queue": first.queue, "args": [first.args] if first.args else []}
+        about["due"] = timeline.text(max(due, enqueued))
+        if first.key is not None:
+            about["key"] = first.key
+        add(enqueued, "enqueued", job, first.name, 0, about)
+        for number, row in enumerate(tries, 1):
+            add(row.started, "started", job, first.name, number, {"worker": row.worker or "?"})
+            if row.ended is None:
+                continue
+            follows = tries[number] if number < len(tries) else None
+            if row.effect and row.outcome == "done":
+                effect = {"effect": row.effect, "outcome": "done", **({} if row.key is None else {"key": row.key})}
+                add(row.ended, "effect", job, first.name, number, effect)
+            if row.outcome == "done":
+                add(row.ended, "done", job, first.name, number, {})
+            elif row.outcome == "crashed":
+                add(row.ended, "crashed", job, first.name, number, {"seam": "start"})
+                if follows is not None:
+                    add(max(row.ended, 0), "redelivered", job, first.name, 0, {"why": "its worker died"})
+            else:
+                error, _, message = row.error.partition(": ")
+                data: dict[str, Any] = {"error": error or "Error", "message": message}
+                if follows is not None and row.outcome != "dead":
+                    data |= {"then": "backing-off", "wait_ns": max(0, follows.started - row.ended)}
+                else:
+                    data["then"] = "dead"
+                what = "failed" if row.outcome == "dead" else row.outcome
+                add(row.ended, what, job, first.name, number, data)
+    entries.sort(key=lambda item: item[:3])
+    return History.of_entries(timeline, [item[3] for item in entries])

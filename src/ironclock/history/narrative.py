@@ -1,0 +1,122 @@
+"""Narratives: a history in words, for people who ask what happened to a job."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from ..foundation.durations import spell
+from ..foundation.instants import Timeline
+from .history import Entry, History
+from .records import RecordedJob
+
+_DAY = 10
+MS = 1_000_000
+_HOW = {"failed": "fails", "timed-out": "times out", "cancelled": "is cancelled"}
+_THEN = {
+    "dead": "; dead letter", "dropped": "; given up on purpose", "unheard": "; the queue does not hear of it",
+}  # fmt: skip
+_WORDS = {
+    "crashed": "attempt {n}: its worker dies at the seam {seam!r}",
+    "lost": "lost: it was acknowledged before it ran",
+    "given-up": "dead letter after {deliveries} deliveries",
+    "expired": "expired: dropped after it had waited {waited}",
+    "lease-ended": "the lease of attempt {n} has ended",
+    "ack-lost": "the acknowledgement of attempt {n} is lost",
+    "delivered-twice": "the message of attempt {n} is delivered a second time",
+    "redelivered": "delivered again: {why}",
+    "asked-to-stop": "attempt {n} is asked to stop",
+    "progress": "attempt {n} reports {progress!r}",
+    "before-commit": "visible to the workers before transaction {transaction} has committed",
+    "deadlocked": "deadlock: {message}",
+    "committed": "transaction {transaction} commits",
+    "remembered": "step {step!r} was done before and is not run again",
+}
+
+
+def job_story(history: History, job: RecordedJob) -> str:
+    """Return what happened to a live job, one line for each entry."""
+    return "\n".join([_head(job), *_lines(history.of(job.id), history.timeline, named=False)])
+
+
+def story_of(history: History, job: str) -> str:
+    """Return what happened to the job with that id. The history can be a saved one."""
+    return "\n".join([job, *_lines(history.of(job), history.timeline, named=False)])
+
+
+def whole_story(history: History) -> str:
+    """Return what happened in a whole run, one line for each entry."""
+    return "\n".join(_lines(history, history.timeline, named=True))
+
+
+def _head(job: RecordedJob) -> str:
+    given = [repr(a) for a in job.args] + [f"{k}={v!r}" for k, v in job.kwargs.items()]
+    return f"{job.id}({', '.join(given)}): {job.state}"
+
+
+def _lines(entries: Iterable[Entry], timeline: Timeline, *, named: bool) -> Iterable[str]:
+    day = ""
+    for entry in entries:
+        text = timeline.text(_rounded(entry.ns))
+        if text[:_DAY] != day:
+            day = text[:_DAY]
+            yield f"  {day} ({timeline.zone})"
+        clock = text[_DAY + 1 :]
+        who = f"{entry.job or '-'}: " if named else ""
+        yield f"    {clock}  {who}{describe(entry, timeline)}"
+
+
+def _rounded(ns: int) -> int:
+    """Round an instant down to the millisecond, for readers."""
+    return ns if ns < MS else ns // MS * MS
+
+
+def describe(entry: Entry, timeline: Timeline) -> str:
+    """Return one entry in words, without its instant and job."""
+    data: dict[str, Any] = entry.data
+    what = entry.what
+    if what == "enqueued":
+        given = [repr(a) for a in data.get("args", [])] + [f"{k}={v!r}" for k, v in data.get("kwargs", {}).items()]
+        words = f"enqueued in {data.get('queue')!r} with ({', '.join(given)})"
+        due = timeline.ns(data["due"]) - entry.ns
+        return words + (f", due in {spell(due)}, at {data['due']}" if due > 0 else "")
+    if what == "started":
+        return f"attempt {entry.attempt} starts on {data.get('worker')}"
+    if what == "done":
+        words = f"attempt {entry.attempt} is done" + (f", result {data['result']!r}" if "result" in data else "")
+        return words + _THEN.get(str(data.get("then")), "")
+    if what in _HOW:
+        how = _HOW[what]
+        words = f"attempt {entry.attempt} {how}: {data.get('error')}: {data.get('message')}"
+        if data.get("line"):
+            words += f" [{data['line']}]"
+        if data.get("then") == "backing-off":
+            return words + f"; tries again in {spell(_rounded(data['wait_ns']))}"
+        return words + _THEN.get(str(data.get("then")), "")
+    if what == "effect":
+        about = f" {data['key']!r}" if "key" in data else ""
+        went = "" if data.get("outcome") == "done" else f" fails: {data.get('error', data.get('outcome'))}"
+        more = {k: v for k, v in data.items() if k not in ("effect", "key", "outcome", "error") and v not in (None, "")}
+        with_ = f" ({', '.join(f'{k}={v!r}' for k, v in more.items())})" if more else ""
+        return f"effect {data.get('effect')}{about}{went}{with_}"
+    if what == "rolled-back":
+        gone = f"; never enqueued: {', '.join(data['jobs'])}" if data.get("jobs") else ""
+        return f"transaction {data.get('transaction')} is rolled back{gone}"
+    if what == "request-failed":
+        left = [*data.get("jobs", ()), *(f"the schedule {name}" for name in data.get("schedules", ()))]
+        behind = f"; it leaves behind {', '.join(left)}" if left else ""
+        return f"request {data.get('request')} fails: {data.get('error')}: {data.get('message')}{behind}"
+    if what == "waited":
+        got = "gets" if data.get("got") else "gives up waiting for"
+        return f"attempt {entry.attempt} {got} {data.get('resource')} after {spell(data.get('ns', 0))}"
+    if what in _WORDS:
+        return _WORDS[what].format(n=entry.attempt, **{"seam": "", "why": "", "deliveries": "", "waited": "", **data})
+    if what == "requeued":
+        return f"put back from the dead letters, due at {data.get('due')}"
+    if what == "discarded":
+        return "dead letter discarded"
+    if what == "refused":
+        return f"enqueue of {data.get('asked')} refused: {data.get('error')}: {data.get('message')}"
+    if what == "note":
+        return str(data.get("text"))
+    return what

@@ -1,0 +1,271 @@
+"""Installation: every replaced function is put in place when the first rig is entered, and back when the last is left.
+
+While one rig is entered and no other thread runs, its clock functions are called directly. As soon as there are several
+threads, each call looks up the thread that asks: a thread that has entered no rig gets the real clock.
+"""
+
+from __future__ import annotations
+
+import _thread
+import datetime as dt
+import select
+import signal
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from ..errors import RigStateError
+from .patching import signal_alarms as alarms
+from .patching.builtin_patching import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
+from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
+from .patching.process_waits import process_wait
+from .patching.selector_waits import places, select_as_sleep, simulated
+from .patching.socket_guard import socket_opening
+from .tasks.deadlocks import watched_threads
+from .tasks.locks import condition_wait, entries
+from .tasks.simulated_threads import replacements
+
+_ident = Builtin(_thread.get_ident)
+get_ident = _ident.real  # it always tells real threads apart
+
+_entered: dict[int, ClockFunctions] = {}  # by real thread; module state, as the interpreter's functions are
+_kept: list[int] = []  # threads that keep the replacements in place while they have entered no rig
+_ENTRIES = [TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")] + [
+    TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")
+]
+
+
+def enter(functions: ClockFunctions) -> None:
+    """Let the calling thread use a rig's clock functions. Raises `RigStateError` if it has entered a rig already."""
+    me = get_ident()
+    if me in _entered:
+        raise RigStateError("a rig is entered already in this thread, and rigs do not nest; leave that one first")
+    _entered[me] = functions
+    functions.begin()
+    if functions.loop.decisions is not None:
+        watched_threads.add(me)
+    if len(_entered) == 1 and not _kept:
+        _put_in_place()
+    _arrange()
+
+
+@contextmanager
+def kept_in_place() -> Iterator[None]:
+    """Keep the replacements in place inside the block, so that to enter many rigs one after the other is cheap."""
+    if not _entered and not _kept:
+        _put_in_place()
+    _kept.append(get_ident())
+    _another_thread()
+    try:
+        yield
+    finally:
+        _kept.remove(get_ident())
+        if not _entered and not _kept:
+            _put_back()
+
+
+def _put_in_place() -> None:
+    for builtin, replacement in _BUILTINS:
+        builtin.point(replacement)
+    for entry, method in _ENTRY_PAIRS:
+        entry.put(method)
+    for place, waiting in _WAITS:
+        place.point(waiting)
+    for reference in _REFERENCES:
+        reference.point()
+    _tell_types()
+
+
+def entered() -> bool:
+    """Return True if the calling thread has entered a rig."""
+    return get_ident() in _entered
+
+
+def watch_locks_here() -> None:
+    """Watch locks in the calling thread from now on."""
+    watched_threads.add(get_ident())
+
+
+def leave() -> None:
+    """Give the real clock back to the calling thread. With the last thread everything is as it was before."""
+    del _entered[get_ident()]
+    watched_threads.discard(get_ident())
+    by_thread.__dict__.clear()
+    if _entered or _kept:
+        _arrange()
+    else:
+        _put_back()
+
+
+def _put_back() -> None:
+    for builtin in (*BUILTINS.values(), *(builtin for builtin, _ in _BUILTINS)):
+        builtin.restore()
+    for entry, _ in _ENTRY_PAIRS:
+        entry.restore()
+    for place, _ in _WAITS:
+        place.restore()
+    for reference in _REFERENCES:
+        reference.restore()
+    _tell_types()
+
+
+def _arrange() -> None:
+    """Choose between clock functions that are called directly, and those that look up the thread."""
+    if _kept:
+        return  # those that look up the thread are in place already
+    alone = len(_entered) == 1 and len(sys._current_frames()) == 1
+    functions = next(iter(_entered.values())).functions if alone else _LOOKUPS
+    for name, builtin in BUILTINS.items():
+        builtin.point(functions[name])
+
+
+def _here() -> ClockFunctions | None:
+    """Return the world that the calling thread has entered."""
+    return _entered.get(get_ident())
+
+
+def _another_thread() -> None:
+    """From now on let every clock function look up the thread that asks."""
+    for name, builtin in BUILTINS.items():
+        builtin.point(_LOOKUPS[name])
+
+
+def _lookup(name: str) -> Callable[..., Any]:
+    real, entered, ident = REAL[name], _entered, get_ident
+
+    def call(*args: Any) -> Any:
+        functions = entered.get(ident())
+        return real(*args) if functions is None else functions.functions[name](*args)
+
+    return call
+
+
+def _read_time() -> Any:
+    for value in by_thread.time:
+        return value
+    return _entered[get_ident()].functions["time"]()
+
+
+def _read_time_ns() -> Any:
+    for value in by_thread.time_ns:
+        return value
+    return _entered[get_ident()].functions["time_ns"]()
+
+
+def _read_monotonic() -> Any:
+    for value in by_thread.monotonic:
+        return value
+    return _entered[get_ident()].functions["monotonic"]()
+
+
+def _read_monotonic_ns() -> Any:
+    for value in by_thread.monotonic_ns:
+        return value
+    return _entered[get_ident()].functions["monotonic_ns"]()
+
+
+_LOOKUPS = {
+    **{name: _lookup(name) for name in BUILTINS},
+    "time": _read_time, "time_ns": _read_time_ns, "monotonic": _read_monotonic,
+    "monotonic_ns": _read_monotonic_ns, "perf_counter": _read_monotonic, "perf_counter_ns": _read_monotonic_ns,
+}  # fmt: skip
+_real_now = private_descriptor(dt.datetime, "now")
+_real_utcnow = private_descriptor(dt.datetime, "utcnow")
+_real_today = private_descriptor(dt.date, "today")
+_real_fromtimestamp = private_descriptor(dt.datetime, "fromtimestamp")
+_real_date_fromtimestamp = private_descriptor(dt.date, "fromtimestamp")
+_real_timestamp = dt.datetime.timestamp
+_real_astimezone = dt.datetime.astimezone
+
+
+def _now(cls: type[dt.datetime], tz: dt.tzinfo | None = None) -> dt.datetime:
+    functions = _entered.get(get_ident())
+    if functions is None:
+        return _real_now.__get__(None, cls)(tz)  # type: ignore[no-any-return]
+    return functions.now(cls, tz)
+
+
+def _utcnow(cls: type[dt.datetime]) -> dt.datetime:
+    functions = _entered.get(get_ident())
+    return _real_utcnow.__get__(None, cls)() if functions is None else functions.utcnow(cls)
+
+
+def _today(cls: type[dt.date]) -> dt.date:
+    functions = _entered.get(get_ident())
+    return _real_today.__get__(None, cls)() if functions is None else functions.today(cls)
+
+
+def _fromtimestamp(cls: type[dt.datetime], timestamp: float, tz: dt.tzinfo | None = None) -> dt.datetime:
+    functions = _entered.get(get_ident())
+    if functions is None:
+        return _real_fromtimestamp.__get__(None, cls)(timestamp, tz)  # type: ignore[no-any-return]
+    return functions.fromtimestamp(cls, timestamp, tz)
+
+
+def _date_fromtimestamp(cls: type[dt.date], timestamp: float, /) -> dt.date:
+    functions = _entered.get(get_ident())
+    if functions is None:
+        return _real_date_fromtimestamp.__get__(None, cls)(timestamp)  # type: ignore[no-any-return]
+    return functions.date_fromtimestamp(cls, timestamp)
+
+
+def _moment_timestamp(self: dt.datetime) -> float:
+    functions = _entered.get(get_ident())
+    return _real_timestamp(self) if functions is None else functions.timestamp(self)
+
+
+def _moment_astimezone(self: dt.datetime, tz: dt.tzinfo | None = None) -> dt.datetime:
+    functions = _entered.get(get_ident())
+    return _real_astimezone(self, tz) if functions is None else functions.astimezone(self, tz)
+
+
+for _function, _name in (
+    (_now, "now"), (_utcnow, "utcnow"), (_today, "today"), (_fromtimestamp, "fromtimestamp"),
+    (_date_fromtimestamp, "fromtimestamp"), (_moment_timestamp, "timestamp"), (_moment_astimezone, "astimezone"),
+):  # fmt: skip
+    _function.__name__ = _name
+
+_REPLACEMENTS = [
+    classmethod(_now), classmethod(_utcnow), classmethod(_fromtimestamp), _moment_timestamp, _moment_astimezone,
+    classmethod(_today), classmethod(_date_fromtimestamp),
+]  # fmt: skip
+_REFERENCES = [
+    BoundReferences(dt.datetime, "now", _now),
+    BoundReferences(dt.datetime, "utcnow", _utcnow),
+    BoundReferences(dt.date, "today", _today),
+]
+
+
+_LOCK_ENTRIES = entries(_here)
+_ENTRY_PAIRS = [*zip(_ENTRIES, _REPLACEMENTS, strict=True), *_LOCK_ENTRIES]
+_TYPES = (dt.date, *{entry.owner: None for entry, _ in _LOCK_ENTRIES})  # a date's subclasses follow it
+
+
+def _tell_types() -> None:
+    for owner in _TYPES:
+        modified(owner)
+
+
+def _builtins() -> list[tuple[Builtin, Callable[..., Any]]]:
+    made: list[tuple[Builtin, Callable[..., Any]]] = []
+    seen = set()
+    both = [(_thread, pair) for pair in replacements(_here, _another_thread)]
+    both += [(signal, pair) for pair in alarms.replacements(_here)]
+    both += [(select, ("select", lambda real: select_as_sleep(real, _here)))]
+    for module, (name, make) in both:
+        function = getattr(module, name, None)
+        if function is not None and id(function) not in seen:  # two names can mean one function
+            seen.add(id(function))
+            builtin = Builtin(function)
+            made.append((builtin, make(builtin.real)))
+    return made
+
+
+_BUILTINS = _builtins()
+_WAITS = [
+    *((place, simulated(place.real, _here)) for place in places()),
+    condition_wait(_here),
+    process_wait(_here),
+    socket_opening(_here),
+]

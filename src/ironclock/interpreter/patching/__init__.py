@@ -1,0 +1,1 @@
+"""Functions of the standard library, replaced in place while a rig is entered."""

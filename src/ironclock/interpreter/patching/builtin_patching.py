@@ -1,0 +1,242 @@
+"""Replacing a function in place, so that every reference to it follows.
+
+A Python function gets other code. A built-in such as `time.sleep` is one object that everybody shares, wherever and
+whenever it was imported. Its method entry is pointed at the C API's own call helper for its calling convention, and
+its self slot at the replacement. A call then runs the replacement; exceptions propagate, and a greenlet can be switched
+inside it. Nothing here knows about time.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+import inspect
+from collections.abc import Callable
+from types import FunctionType
+from typing import Any
+
+from ...errors import RigStateError
+
+_VARARGS, _KEYWORDS, _NOARGS, _O, _FASTCALL = 0x01, 0x02, 0x04, 0x08, 0x80
+_CONVENTION = _VARARGS | _KEYWORDS | _NOARGS | _O | _FASTCALL
+_HELPERS = {
+    _NOARGS: "PyObject_CallNoArgs",
+    _O: "PyObject_CallOneArg",
+    _VARARGS: "PyObject_CallObject",
+    _VARARGS | _KEYWORDS: "PyObject_Call",
+}
+
+
+class _MethodDef(ctypes.Structure):
+    _fields_ = [
+        ("name", ctypes.c_char_p), ("meth", ctypes.c_void_p), ("flags", ctypes.c_int), ("doc", ctypes.c_char_p),
+    ]  # fmt: skip
+
+
+class _BuiltinObject(ctypes.Structure):
+    _fields_ = [
+        ("refcnt", ctypes.c_ssize_t), ("type", ctypes.c_void_p),
+        ("ml", ctypes.POINTER(_MethodDef)), ("self", ctypes.c_void_p), ("module", ctypes.c_void_p),
+        ("weakrefs", ctypes.c_void_p), ("vectorcall", ctypes.c_void_p),
+    ]  # fmt: skip
+
+
+class _DescriptorObject(ctypes.Structure):
+    _fields_ = [
+        ("refcnt", ctypes.c_ssize_t), ("type", ctypes.c_void_p), ("owner", ctypes.c_void_p),
+        ("name", ctypes.c_void_p), ("qualname", ctypes.c_void_p), ("ml", ctypes.POINTER(_MethodDef)),
+    ]  # fmt: skip
+
+
+def _entry(name: str) -> int:
+    address = ctypes.cast(getattr(ctypes.pythonapi, name), ctypes.c_void_p).value
+    assert address is not None
+    return address
+
+
+def _copied(definition: _MethodDef) -> _MethodDef:
+    return _MethodDef(definition.name, definition.meth, definition.flags, definition.doc)
+
+
+_new_builtin = ctypes.pythonapi.PyCFunction_NewEx
+_new_builtin.argtypes = [ctypes.POINTER(_MethodDef), ctypes.py_object, ctypes.py_object]
+_new_builtin.restype = ctypes.py_object
+_modified = ctypes.pythonapi.PyType_Modified
+_modified.argtypes = [ctypes.py_object]
+_modified.restype = None
+
+
+class Builtin:
+    """One built-in function of a module. `real` always calls the original."""
+
+    def __init__(self, function: Any) -> None:
+        if type(function) is not type(len):
+            raise RigStateError(
+                f"{function!r} is not a built-in function; another package has replaced it, import Iron Clock before that"
+            )
+        self._function: Any = function  # keeps the object below alive
+        self._object = _BuiltinObject.from_address(id(function))
+        module: Any = function.__self__  # type: ignore[attr-defined]
+        definition = self._object.ml.contents
+        convention = definition.flags & _CONVENTION
+        self._flags, self._vectorcall = definition.flags, self._object.vectorcall
+        # A function that takes its arguments as an array is called with a tuple and a dict while it is replaced. The
+        # interpreter reads that from the flags if there is no vectorcall entry.
+        self._fast = convention not in _HELPERS and bool(convention & _FASTCALL)
+        if self._fast:
+            convention = _VARARGS | _KEYWORDS
+        if convention not in _HELPERS:
+            raise RigStateError(
+                f"this Python build is not supported: the calling convention of {function!r} is unknown; use CPython 3.11, "
+                "3.12 or 3.13"
+            )
+        self._helper = _entry(_HELPERS[convention])
+        self._definition = definition
+        self._saved = definition.meth, self._object.self
+        self._copy = _copied(definition)
+        self._replacement: Any = None
+        self.real: Callable[..., Any] = _new_builtin(
+            ctypes.byref(self._copy), module, getattr(function, "__module__", None)
+        )
+
+    def point(self, replacement: Callable[..., Any]) -> None:
+        """Let every call of the function run `replacement`."""
+        if self._fast:
+            self._object.vectorcall = None
+            self._definition.flags = _VARARGS | _KEYWORDS
+        self._object.self = id(replacement)
+        self._definition.meth = self._helper
+        self._replacement = replacement  # the slot does not count as a reference
+
+    def restore(self) -> None:
+        """Put the original back."""
+        self._definition.meth, self._object.self = self._saved
+        if self._fast:
+            self._definition.flags, self._object.vectorcall = self._flags, self._vectorcall
+        self._replacement = None
+
+
+class PythonFunction:
+    """One Python function that gets other code. `real` always calls the original."""
+
+    def __init__(self, function: FunctionType) -> None:
+        self.function = function
+        self._saved = function.__code__
+        original = FunctionType(
+            self._saved, function.__globals__, function.__name__, function.__defaults__, function.__closure__
+        )
+        original.__kwdefaults__ = function.__kwdefaults__
+        original.__qualname__, original.__module__ = function.__qualname__, function.__module__
+        self.real: Callable[..., Any] = original
+
+    def point(self, replacement: Callable[..., Any]) -> None:
+        """Let every call of the function run `replacement`, and await it if the function is async."""
+        code = self._saved
+        template = (_async_template if code.co_flags & inspect.CO_COROUTINE else _plain_template).__code__
+        constants: tuple[Any, ...] = tuple(replacement if c == "replacement" else c for c in template.co_consts)
+        self.function.__code__ = template.replace(
+            co_consts=constants, co_freevars=code.co_freevars, co_name=code.co_name, co_qualname=code.co_qualname,
+            co_filename=code.co_filename, co_firstlineno=code.co_firstlineno,
+        )  # fmt: skip
+
+    def restore(self) -> None:
+        """Put the original back."""
+        self.function.__code__ = self._saved
+
+
+def _plain_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    replacement = "replacement"
+    return replacement(*args, **kwargs)  # type: ignore[operator]
+
+
+async def _async_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    replacement = "replacement"
+    return await replacement(*args, **kwargs)  # type: ignore[operator]
+
+
+class TypeEntry:
+    """One method of a built-in type, replaced in the dict of the type. The type stays the same object."""
+
+    def __init__(self, owner: type, name: str) -> None:
+        self.owner = owner
+        self.name = name
+        self._dict: dict[str, Any] = gc.get_referents(owner.__dict__)[0]
+        self.saved = self._dict[name]
+
+    def put(self, replacement: Any) -> None:
+        """Put a descriptor in place of the method. Call `modified` when all are placed."""
+        self._dict[self.name] = replacement
+
+    def restore(self) -> None:
+        """Put the original back. Call `modified` when all are back."""
+        self._dict[self.name] = self.saved
+
+
+def modified(owner: type) -> None:
+    """Tell the interpreter that a type's dict has changed."""
+    _modified(owner)
+
+
+class BoundReferences:
+    """The references to a class method of a built-in type that were taken earlier (``now = datetime.now``).
+
+    They do not look into the dict of the type, but they share the C entry of the method. That is pointed at a callback
+    of `ctypes`. It is slower than the way through the dict, and only such references take it.
+    """
+
+    def __init__(self, owner: type, name: str, replacement: Callable[..., Any]) -> None:
+        saved = owner.__dict__[name]
+        self._keep = saved
+        self._definition = _DescriptorObject.from_address(id(saved)).ml.contents
+        self._original = self._definition.meth
+        as_object, pointer, size = ctypes.py_object, ctypes.c_void_p, ctypes.c_ssize_t
+        convention = self._definition.flags & _CONVENTION
+        if convention == _NOARGS:
+            prototype = ctypes.PYFUNCTYPE(as_object, as_object, pointer)
+
+            def bare(cls: Any, _: int | None) -> Any:
+                return replacement(cls)
+
+            self._callback = prototype(bare)
+
+        elif convention == _FASTCALL | _KEYWORDS:
+            prototype = ctypes.PYFUNCTYPE(as_object, as_object, pointer, size, pointer)
+
+            def fast(cls: Any, args: int | None, count: int, names: int | None) -> Any:
+                keywords = ctypes.cast(names, as_object).value if names else ()
+                given = ctypes.cast(args or 0, ctypes.POINTER(as_object))
+                values = [given[i] for i in range(count + len(keywords))]
+                return replacement(cls, *values[:count], **dict(zip(keywords, values[count:], strict=True)))
+
+            self._callback = prototype(fast)
+
+        else:
+            raise RigStateError(
+                f"this Python build is not supported: the calling convention of {owner.__name__}.{name} is unknown; use "
+                "CPython 3.11, 3.12 or 3.13"
+            )
+
+        self._address = ctypes.cast(self._callback, ctypes.c_void_p).value
+
+    def point(self) -> None:
+        """Let earlier references call the replacement."""
+        self._definition.meth = self._address
+
+    def restore(self) -> None:
+        """Let earlier references call the original again."""
+        self._definition.meth = self._original
+
+
+def private_descriptor(owner: type, name: str) -> Any:
+    """Return a class-method descriptor that always calls the original."""
+    saved = owner.__dict__[name]
+    copy = _copied(_DescriptorObject.from_address(id(saved)).ml.contents)
+    make = ctypes.pythonapi.PyDescr_NewClassMethod
+    make.argtypes = [ctypes.py_object, ctypes.POINTER(_MethodDef)]
+    make.restype = ctypes.py_object
+    descriptor = make(owner, ctypes.byref(copy))
+    _kept.append(copy)
+    return descriptor
+
+
+_kept: list[_MethodDef] = []  # method definitions that live descriptors point into

@@ -1,0 +1,346 @@
+"""The clock functions: what `time` and `datetime` answer while a rig is entered.
+
+Each function here has the arguments and the errors of the real one that it replaces. Naive local time follows the
+rig's zone. Code that reads the clock too often while it does not move stops the run.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+import operator
+import sys
+import threading
+import time
+from collections.abc import Callable, Sized
+from typing import TYPE_CHECKING, Any
+
+from ...errors import RigStateError, StuckError
+from ...foundation.durations import NS
+from ...foundation.source_location import calling
+from .builtin_patching import Builtin, private_descriptor
+from .signal_alarms import Alarms
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+
+READS_LIMIT = 1_000_000
+"""After how many reads of one clock function at one instant, with nothing else happening, the code is stuck."""
+
+SPINNING = 8_000
+"""After how many reads at one instant the test's own code is taken to wait for its threads."""
+
+UPTIME_NS = 1_000_000 * NS
+"""What the monotonic clock shows at the rig's start: a machine that has run for some days."""
+
+NAMES = (
+    "time", "time_ns", "monotonic", "monotonic_ns", "perf_counter", "perf_counter_ns",
+    "sleep", "localtime", "gmtime", "ctime", "asctime", "strftime", "mktime",
+)  # fmt: skip
+BUILTINS = {name: Builtin(getattr(time, name)) for name in NAMES}
+REAL: dict[str, Callable[..., Any]] = {name: builtin.real for name, builtin in BUILTINS.items()}
+
+_UTC = dt.timezone.utc
+_EPOCH = dt.datetime(1970, 1, 1, tzinfo=_UTC)
+_from_timestamp = private_descriptor(dt.datetime, "fromtimestamp")
+_astimezone = dt.datetime.astimezone
+_timestamp = dt.datetime.timestamp
+
+
+STREAMS = ("time", "time_ns", "monotonic", "monotonic_ns")
+
+
+class ByThread(threading.local):
+    """For each thread, the values that its clock functions give out next. Without a rig: those of the real clock."""
+
+    time = iter(REAL["time"], None)
+    time_ns = iter(REAL["time_ns"], None)
+    monotonic = iter(REAL["monotonic"], None)
+    monotonic_ns = iter(REAL["monotonic_ns"], None)
+
+
+by_thread = ByThread()
+
+
+class ClockFunctions:
+    """The clock functions of one rig. `functions` maps a name in `time` to its replacement."""
+
+    def __init__(self, loop: EventLoop, history: Sized, threads: Any, wall_clock_offset_ns: Callable[[], int]) -> None:
+        self.loop = loop
+        self.threads = threads
+        self._history = history
+        self._wall_clock_offset_ns = wall_clock_offset_ns
+        self.coarse_ns = loop.start_ns + (1 << 23) * NS - UPTIME_NS
+        """From this instant on a float of the monotonic clock cannot hold a nanosecond."""
+        self.alarms = Alarms(loop)
+        self.own_key: Any = None
+        """The key of an asyncio loop's own pipe in its selector, as last seen."""
+        self._zone = loop.timeline.zone
+        self._patience: tuple[int, int] = (-1, -1)
+        self._sleeps = 0
+        self.spun_ns, self.spins = -1, 0
+        """The instant at which an asyncio loop runs without waiting, and how often it has done so."""
+        wall_s, wall_ns = self._reader(None, "time"), self._reader(None, "time_ns")
+        since = self._since = UPTIME_NS - loop.start_ns
+        mono_s, mono_ns = self._reader(since, "monotonic"), self._reader(since, "monotonic_ns")
+        self.functions: dict[str, Callable[..., Any]] = {
+            "time": wall_s, "time_ns": wall_ns, "monotonic": mono_s, "monotonic_ns": mono_ns,
+            "perf_counter": mono_s, "perf_counter_ns": mono_ns, "sleep": self.sleep,
+            "localtime": self.localtime, "gmtime": self.gmtime, "ctime": self.ctime,
+            "asctime": self.asctime, "strftime": self.strftime, "mktime": self.mktime,
+        }  # fmt: skip
+        self.wall_ns: Callable[[], int] = wall_ns
+        self._naive: tuple[int, dt.datetime] = (-1, _EPOCH)
+        self._aware: tuple[int, dt.tzinfo, dt.datetime] = (-1, _UTC, _EPOCH)
+
+    def begin(self) -> None:
+        """Take the calling thread off the real clock."""
+        by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
+        self.loop.forget_values()
+
+    # --- instants -----------------------------------------------------------------------------------
+
+    def _reader(self, fixed: int | None, name: str) -> Callable[[], Any]:
+        """Return a function without arguments that reads the event loop's clock, as cheaply as Python can.
+
+        `fixed` is added to the loop's instants. None: it is the wall clock, which can jump or be wrong.
+        """
+        # It gives out copies of the present value from a list that the event loop empties when its clock moves: one
+        # step of a list iterator both checks that the value is still right, and counts the reads.
+        # There are two functions because each name that a function closes over costs time at every call.
+        loop, stuck, limit, seconds = self.loop, self._stuck, READS_LIMIT, not name.endswith("_ns")
+        wall_clock_offset_ns = self._wall_clock_offset_ns
+        stock: list[float | int] = []
+        stream = iter(stock)
+        seen: int | None = None
+        handed = batch = 0
+
+        def read() -> float | int:
+            for value in stream:
+                return value
+            return refill()
+
+        def refill() -> float | int:
+            nonlocal stream, seen, handed, batch
+            if loop.now is not seen:
+                seen = loop.now
+                handed, batch = 0, 4
+            elif handed > limit:
+                handed = stuck()
+            else:
+                if handed > SPINNING:
+                    self._spinning()
+                    seen = loop.now
+                batch = min(batch * 2, 1024)
+            offset = wall_clock_offset_ns() if fixed is None else fixed
+            value: float | int = seen + offset
+            if seconds:  # in two parts: a float of so many nanoseconds would not be exact
+                value = (seen + offset) // NS + (seen + offset) % NS / 1e9
+            handed += batch
+            stock[:] = [value] * batch
+            stream = iter(stock)
+            setattr(by_thread, name, stream)
+            loop.values_of_instant.append(stock)
+            return value
+
+        return read
+
+    def _stuck(self) -> int:
+        """Stop the run. If something has happened since the last call, return 0 instead, to count again."""
+        loop = self.loop
+        progress = loop.now, len(self._history)
+        if progress != self._patience:
+            self._patience = progress
+            return 0
+        running = None if loop.current is None else loop.current.job
+        job = f"{running.type.name} ({running.id})" if running else "the test's own code"
+        error = StuckError(
+            f"{job} reads the clock again and again and never lets it move, at {calling()}; the clock stays at "
+            f"{loop.timeline.text(loop.now)} until the code sleeps or returns"
+        )
+        loop.stop(error)
+        raise error
+
+    def sleep(self, seconds: float, /) -> None:
+        """Replace `time.sleep`: inside a job the others continue, in the test's own code the rig advances."""
+        ns = _sleep_ns(seconds)
+        loop = self.loop
+        if ns == 0:
+            self._sleeps += 1
+            if self._sleeps > READS_LIMIT // 10:
+                self._sleeps = self._stuck()
+        else:
+            self._sleeps = 0
+        if loop.current is not None:
+            loop.sleep(ns)
+        elif loop.running:
+            raise RigStateError(
+                "a callback of the rig (a fault's predicate, a wait) cannot sleep; it must answer at once"
+            )
+        else:
+            loop.advance_to(loop.now + ns)
+
+    def let_pass(self, seconds: float) -> None:
+        """Let the time of an asyncio loop's wait pass: at least a nanosecond, since a wait takes time."""
+        ns = waiting_ns(seconds)
+        loop = self.loop
+        if loop.current is not None:
+            loop.sleep(ns)
+        elif loop.running:
+            raise RigStateError(
+                "a callback of the rig (a fault's predicate, a wait) cannot wait; it must answer at once"
+            )
+        else:
+            loop.advance_to(loop.now + ns)
+
+    def skip(self, asyncio_loops: list[Any]) -> None:
+        """Let time pass until the next timer of these asyncio loops, or the next event of the rig."""
+        loop = self.loop
+        timers = [one._scheduled[0]._when for one in asyncio_loops if getattr(one, "_scheduled", None)]
+        dues = [math.ceil(min(timers) * NS) - self._since] if timers else []
+        due = loop.next_due_ns
+        if due is not None and loop.current is None:
+            dues.append(due)
+        if dues:
+            self.let_pass((min(dues) - loop.now) / NS)
+
+    def _spinning(self) -> None:
+        """Do something for the test's own code that reads the clock again and again: it waits for others to act."""
+        loop = self.loop
+        if loop.current is not None or loop.running:
+            return
+        if self.threads.alive:
+            loop.advance_to(loop.now)  # one of its threads
+        events = sys.modules.get("asyncio.events")
+        asyncio_loop = None if events is None else events._get_running_loop()
+        if asyncio_loop is not None:
+            self.skip([asyncio_loop])
+
+    def real_wait(self, free: Callable[[], Any], seconds: float) -> bool:
+        """Let real time pass until `free()` is true, at most so many seconds; return False if it never was."""
+        end = REAL["monotonic"]() + seconds
+        while not free():
+            if REAL["monotonic"]() >= end:
+                return False
+            REAL["sleep"](0.001)
+        return True
+
+    # --- time.* over struct_time --------------------------------------------------------------------
+
+    def localtime(self, seconds: float | None = None, /) -> time.struct_time:
+        moment = self._moment(seconds)
+        offset = moment.utcoffset() or dt.timedelta()
+        extra: Any = {"tm_zone": moment.tzname(), "tm_gmtoff": int(offset.total_seconds())}
+        return time.struct_time(tuple(moment.timetuple()), extra)
+
+    def _moment(self, seconds: float | None) -> dt.datetime:
+        whole = self.wall_ns() // NS if seconds is None else math.floor(seconds)
+        return _astimezone(_EPOCH + dt.timedelta(seconds=whole), self._zone)
+
+    def gmtime(self, seconds: float | None = None, /) -> time.struct_time:
+        result: time.struct_time = REAL["gmtime"](self.wall_ns() // NS if seconds is None else seconds)
+        return result
+
+    def ctime(self, seconds: float | None = None, /) -> str:
+        return str(REAL["asctime"](self.localtime(seconds)))
+
+    def asctime(self, *moment: Any) -> str:
+        return str(REAL["asctime"](*(moment or (self.localtime(),))))
+
+    def strftime(self, form: str, *moment: Any) -> str:
+        return str(REAL["strftime"](form, *(moment or (self.localtime(),))))
+
+    def mktime(self, moment: Any, /) -> float:
+        year, month, day, hour, minute, second, _, _, dst = moment
+        carry, month = divmod(month - 1, 12)
+        wall = dt.datetime(year + carry, month + 1, 1) + dt.timedelta(
+            days=day - 1, hours=hour, minutes=minute, seconds=second
+        )
+        chosen = first = wall.replace(tzinfo=self._zone)
+        second_pass = first.replace(fold=1)
+        if dst >= 0 and bool(first.dst()) != bool(dst) and bool(second_pass.dst()) == bool(dst):
+            chosen = second_pass
+        return float((_astimezone(chosen, _UTC) - _EPOCH).total_seconds())
+
+    # --- datetime and date --------------------------------------------------------------------------
+
+    def now(self, cls: type[dt.datetime], tz: dt.tzinfo | None = None) -> dt.datetime:
+        ns = self.wall_ns()
+        if tz is None:
+            at, kept = self._naive
+            if at != ns:
+                kept = _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), self._zone).replace(tzinfo=None)
+                self._naive = ns, kept
+            return kept if cls is dt.datetime else _recast(cls, kept)
+        if not isinstance(tz, dt.tzinfo):
+            raise TypeError(f"tzinfo argument must be None or of a tzinfo subclass, not type '{type(tz).__name__}'")
+        if cls is dt.datetime:
+            at, zone, kept = self._aware
+            if at != ns or zone is not tz:
+                kept = _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), tz)
+                self._aware = ns, tz, kept
+            return kept
+        return _recast(cls, _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), tz))
+
+    def utcnow(self, cls: type[dt.datetime]) -> dt.datetime:
+        naive = self.now(dt.datetime, _UTC).replace(tzinfo=None)
+        return naive if cls is dt.datetime else _recast(cls, naive)
+
+    def today(self, cls: type[dt.date]) -> dt.date:
+        if cls is dt.date:
+            return self.now(dt.datetime).date()
+        if issubclass(cls, dt.datetime):
+            return cls.now()
+        return cls.fromtimestamp(self.wall_ns() / 1e9)
+
+    def fromtimestamp(self, cls: type[dt.datetime], timestamp: float, tz: dt.tzinfo | None = None) -> dt.datetime:
+        if tz is not None:
+            found: dt.datetime = _from_timestamp.__get__(None, cls)(timestamp, tz)
+            return found
+        local = _from_timestamp.__get__(None, dt.datetime)(timestamp, self._zone).replace(tzinfo=None)
+        return local if cls is dt.datetime else _recast(cls, local)
+
+    def date_fromtimestamp(self, cls: type[dt.date], timestamp: float) -> dt.date:
+        local = self._moment(timestamp)
+        return cls(local.year, local.month, local.day)
+
+    def timestamp(self, moment: dt.datetime) -> float:
+        return _timestamp(moment.replace(tzinfo=self._zone) if moment.tzinfo is None else moment)
+
+    def astimezone(self, moment: dt.datetime, tz: dt.tzinfo | None = None) -> dt.datetime:
+        if moment.tzinfo is None or moment.utcoffset() is None:
+            moment = moment.replace(tzinfo=self._zone)
+        if tz is None:  # the platform's own answer is a fixed offset, too
+            local = _astimezone(moment, self._zone)
+            tz = dt.timezone(local.utcoffset() or dt.timedelta(), local.tzname() or "")
+        return _astimezone(moment, tz)
+
+
+def _recast(cls: type[dt.datetime], moment: dt.datetime) -> dt.datetime:
+    made = cls(
+        moment.year, moment.month, moment.day, moment.hour, moment.minute, moment.second, moment.microsecond,
+        moment.tzinfo,
+    )  # fmt: skip
+    return made.replace(fold=1) if moment.fold else made
+
+
+def waiting_ns(seconds: float) -> int:
+    """Return a wait in whole nanoseconds, never less than was asked for.
+
+    With less, a caller that reads a float of the clock after it would see a rest that is too short to wait for.
+    """
+    return max(1, math.ceil(seconds * 1e9 - 1e-3)) if seconds > 0 else 0
+
+
+def _sleep_ns(seconds: Any) -> int:
+    if isinstance(seconds, float):
+        if math.isnan(seconds):
+            raise ValueError("Invalid value NaN (not a number)")
+        if math.isinf(seconds):
+            raise OverflowError("timestamp too large to convert to C PyTime_t")
+        ns = math.ceil(seconds * 1e9 - 1e-3)
+    else:
+        ns = operator.index(seconds) * NS
+    if ns < 0:
+        raise ValueError("sleep length must be non-negative")
+    return ns

@@ -1,0 +1,27 @@
+"""Real threads beside the one that has entered a rig: are there any, and how long a wait gives them."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+GRACE_S = 0.05
+"""How long, in real seconds, a wait gives other real threads before it lets simulated time pass."""
+
+starting: list[Any] = []
+"""Real threads that were started and have not come to their first line yet."""
+
+runner_threads: set[int] = set()
+"""Threads of the test runner. They have nothing to do with the code under test, and no wait counts on them."""
+
+
+def others_run() -> bool:
+    """Return True if there are real threads beside this one that could end a wait."""
+    return bool(starting) or len(sys._current_frames()) > 1 + len(runner_threads)
+
+
+def note_runner_threads() -> None:
+    """Count every thread that runs now, but for this one, as a thread of the test runner."""
+    from _thread import get_ident
+
+    runner_threads.update(set(sys._current_frames()) - {get_ident()})

@@ -1,0 +1,186 @@
+"""Waiting for files and sockets with a selector: a wait that nothing real ends lasts simulated time.
+
+An asyncio loop waits for its next timer in a selector. The wait lasts simulated time once the selector has said that
+nothing real is ready.
+"""
+
+from __future__ import annotations
+
+import math
+import selectors
+import socket
+import threading
+import weakref
+from collections.abc import Callable
+from typing import Any
+
+from .builtin_patching import PythonFunction
+from .clock_functions import waiting_ns
+from .real_threads import GRACE_S, others_run
+
+FILE_GRACE_S = 0.5
+"""How long, in real seconds, an asyncio loop waits for a file or socket before simulated time passes."""
+
+LONE_GRACE_S = 10.0
+"""The same for code that waits outside an asyncio loop: for the output of a child process, say."""
+
+_patience: weakref.WeakKeyDictionary[Any, float] = weakref.WeakKeyDictionary()
+"""By selector, how long the next wait is, after waits in which nothing came."""
+
+SPINS_LIMIT = 5_000
+"""How often an asyncio loop can run at one instant before it is taken to wait for what comes next."""
+
+_KINDS = ("EpollSelector", "KqueueSelector", "DevpollSelector", "PollSelector", "SelectSelector")
+
+
+def places() -> list[PythonFunction]:
+    """Return the `select` method of each kind of selector that this platform has."""
+    found = (getattr(selectors, name, None) for name in _KINDS)
+    # Some kinds share one function through a common base.
+    functions = {id(kind.select): kind.select for kind in found if kind is not None}
+    return [PythonFunction(function) for function in functions.values()]
+
+
+def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[..., Any]:
+    """Return a `select` that waits in simulated time in threads that have entered a rig."""
+
+    def select(selector: Any, timeout: float | None = None) -> Any:
+        world = here()
+        if world is None:
+            return real(selector, timeout)
+        if timeout is not None and timeout <= 0:
+            if world.loop.now == world.spun_ns:
+                _spin(selector, world)
+            else:
+                world.spun_ns, world.spins = world.loop.now, 0
+            return real(selector, timeout)
+        files = True
+        for key in selector._fd_to_key.values():
+            files = key is not world.own_key or len(selector._fd_to_key) > 1  # as seen the last time
+            break
+        if files:
+            files = _has_files(selector, world)
+        if world.loop.now > world.coarse_ns:
+            _coarsen(selector, world)
+        if (
+            not files
+            and timeout is not None
+            and not (world.threads.alive or world.loop.waiters or world.alarms.pending)
+        ):
+            # An asyncio loop with nothing but timers, and nobody that could wake it but a signal.
+            world.let_pass(timeout)
+            return real(selector, 0)
+        ready = real(selector, 0)
+        if ready:
+            return ready
+        return _wait(world, selector, real, timeout, files)
+
+    return select
+
+
+def _own_loop(key: Any) -> Any:
+    """Return the asyncio loop whose own pipe a key stands for. None if it stands for anything else."""
+    handle = key.data[0] if isinstance(key.data, tuple) and key.data else None
+    callback = getattr(handle, "_callback", None)
+    return getattr(callback, "__self__", None) if getattr(callback, "__name__", "") == "_read_from_self" else None
+
+
+def select_as_sleep(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[..., Any]:
+    """Return a `select.select` that waits in simulated time if it waits for nothing but time."""
+
+    def replacement(rlist: Any, wlist: Any, xlist: Any, timeout: float | None = None) -> Any:
+        world = here()
+        if world is None or timeout is None or timeout <= 0 or rlist or wlist or xlist:
+            return real(rlist, wlist, xlist, timeout)
+        world.let_pass(timeout)
+        return [], [], []
+
+    return replacement
+
+
+def _spin(selector: Any, world: Any) -> None:
+    """Let time pass for an asyncio loop that runs again and again at one instant, as real time does."""
+    world.spins += 1
+    for key in selector._fd_to_key.values():
+        if key is world.own_key and world.spins <= SPINS_LIMIT:
+            return
+        break
+    asyncio_loops = [one for key in selector._fd_to_key.values() if (one := _own_loop(key)) is not None]
+    if not asyncio_loops:
+        # A poll that runs again and again until its deadline is past, not only reached.
+        world.let_pass(1e-9)
+        world.spun_ns = world.loop.now
+    elif world.spins > SPINS_LIMIT:
+        world.skip(asyncio_loops)
+        world.spun_ns, world.spins = world.loop.now, 0
+
+
+def _coarsen(selector: Any, world: Any) -> None:
+    """Tell an asyncio loop how coarse the clock is after half a year.
+
+    To the loop a timer is due if it is less than one resolution (1 ns) ahead. From 2**24 s on a float cannot hold that:
+    a timer that is due at this very instant would never become due, on a clock that waits for it.
+    """
+    for key in selector._fd_to_key.values():
+        asyncio_loop = _own_loop(key)
+        if asyncio_loop is not None:
+            least = 2 * math.ulp(world.functions["monotonic"]())
+            if asyncio_loop._clock_resolution < least:
+                asyncio_loop._clock_resolution = 4 * least
+
+
+def _has_files(selector: Any, world: Any) -> bool:
+    """Return True if there is anything to wait for but an asyncio loop's own pipe and sockets that only listen."""
+    for key in selector._fd_to_key.values():
+        if _own_loop(key) is not None:
+            world.own_key = key
+            continue
+        listens = isinstance(key.fileobj, socket.socket) and _listens(key.fileobj)
+        if not listens:
+            return True
+    # If no file can tell the end of a child process, asyncio has a thread that waits for it.
+    return others_run() and any("waitpid-" in thread.name for thread in threading.enumerate())
+
+
+def _listens(one: socket.socket) -> bool:
+    try:
+        return bool(one.getsockopt(socket.SOL_SOCKET, socket.SO_ACCEPTCONN))
+    except (OSError, AttributeError):
+        return False
+
+
+def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | None, files: bool) -> Any:
+    """Wait in simulated time, after something real had time to come; return what is ready."""
+    loop = world.loop
+    found: list[Any] = []
+    lone = files and all(_own_loop(key) is None for key in selector._fd_to_key.values())
+    others = len(world.threads.alive) > (world.threads.ident() is not None)
+
+    def ready() -> bool:
+        found[:] = real(selector, 0)
+        return bool(found)
+
+    until = None if timeout is None else loop.now + waiting_ns(timeout)
+    if loop.current is not None and loop.wait(ready, loop.now):
+        return found  # a task of the rig, which has just run, made it ready
+    while True:
+        if files or others_run():
+            # Real events come first, since simulated time would run ahead of them. A selector that has kept us waiting
+            # for nothing gets less and less time.
+            grace = _patience.get(selector, FILE_GRACE_S if files else GRACE_S)
+            if lone and not others:
+                grace = LONE_GRACE_S if timeout is None else min(timeout, LONE_GRACE_S)
+            found[:] = real(selector, grace)
+            if found:
+                _patience.pop(selector, None)
+                return found
+            _patience[selector] = max(grace / 4, 0.001)
+        if until is None and loop.next_due_ns is None and not loop.busy_now:
+            if loop.current is not None:
+                loop.wait(ready, None)
+            else:
+                found[:] = real(selector, GRACE_S)  # only something real can end this
+        elif loop.wait(ready, until) or (until is not None and loop.now >= until):
+            return found or real(selector, 0)
+        if found or ready():
+            return found

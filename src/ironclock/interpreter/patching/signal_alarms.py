@@ -1,0 +1,115 @@
+"""Alarms: `signal.alarm` and `signal.setitimer` in simulated time, for code that limits itself with them.
+
+At its instant the handler of SIGALRM is called. An error that the handler raises is raised in the code that set the
+alarm: in a job or its thread where it waits, in the test's own code where it lets time pass.
+"""
+
+from __future__ import annotations
+
+import math
+import os
+import signal
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ...foundation.durations import NS
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+    from ...simulation.task import Task
+
+NAMES = ("alarm", "setitimer", "getitimer")
+
+
+class Alarms:
+    """The one timer of a rig, as each process has one."""
+
+    def __init__(self, loop: EventLoop) -> None:
+        self._loop = loop
+        self._due_ns = -1
+        self._every_ns = 0
+        self._set = 0
+        self._task: Task | None = None
+
+    @property
+    def pending(self) -> bool:
+        """True if an alarm is set."""
+        return self._due_ns >= 0
+
+    def left(self) -> tuple[float, float]:
+        """Return the seconds until the alarm and between alarms, as `signal.getitimer` does."""
+        return (0.0 if self._due_ns < 0 else (self._due_ns - self._loop.now) / NS, self._every_ns / NS)
+
+    def arm(self, seconds: float, every: float = 0.0) -> tuple[float, float]:
+        """Set the alarm (0 seconds: cancel it); return what was left of the one before."""
+        if seconds < 0 or every < 0 or not math.isfinite(seconds + every):
+            raise signal.ItimerError(22, "Invalid argument")
+        before = self.left()
+        loop = self._loop
+        self._set += 1
+        self._every_ns = round(every * NS) if seconds else 0
+        self._due_ns = loop.now + max(1, round(seconds * NS)) if seconds else -1
+        self._task = loop.current
+        if seconds:
+            loop.schedule(self._due_ns, 0, self._ring, self._set)
+        return before
+
+    def _ring(self, number: int) -> None:
+        if number != self._set or self._due_ns < 0:
+            return
+        loop, task = self._loop, self._task
+        self._due_ns = -1
+        if self._every_ns:
+            self._due_ns = loop.now + self._every_ns
+            loop.schedule(self._due_ns, 0, self._ring, number)
+        wake = signal.set_wakeup_fd(-1)
+        signal.set_wakeup_fd(wake)
+        if wake >= 0:
+            os.write(wake, bytes([signal.SIGALRM]))
+        handler = signal.getsignal(signal.SIGALRM)
+        if not callable(handler):
+            return
+        loop.current = task
+        try:
+            handler(signal.SIGALRM, None)
+        except Exception as error:
+            if task is None:
+                raise
+            if task.suspended:
+                loop.current = None
+                loop.raise_in(task, error)
+        finally:
+            if not loop.current or loop.current is task:
+                loop.current = None
+
+
+def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any]]]:
+    """Return functions of `signal` by name, each with a function that makes its replacement from the real one."""
+
+    def alarm(real: Callable[..., Any]) -> Callable[..., Any]:
+        def replacement(seconds: int) -> int:
+            world = here()
+            if world is None:
+                return int(real(seconds))
+            left: float = world.alarms.arm(seconds)[0]
+            return math.ceil(left)
+
+        return replacement
+
+    def setitimer(real: Callable[..., Any]) -> Callable[..., Any]:
+        def replacement(which: int, seconds: float, interval: float = 0.0) -> Any:
+            world = here()
+            if world is None or which != signal.ITIMER_REAL:
+                return real(which, seconds, interval)
+            return world.alarms.arm(seconds, interval)
+
+        return replacement
+
+    def getitimer(real: Callable[..., Any]) -> Callable[..., Any]:
+        def replacement(which: int) -> Any:
+            world = here()
+            return real(which) if world is None or which != signal.ITIMER_REAL else world.alarms.left()
+
+        return replacement
+
+    return [("alarm", alarm), ("setitimer", setitimer), ("getitimer", getitimer)]

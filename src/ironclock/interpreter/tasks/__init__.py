@@ -1,0 +1,1 @@
+"""Jobs and threads that can be suspended in simulated time."""

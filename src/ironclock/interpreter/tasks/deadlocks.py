@@ -1,0 +1,101 @@
+"""Deadlocks: tasks that wait for one another's locks, found when the last of them begins to wait."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Container
+from os.path import basename
+from types import FrameType
+from typing import TYPE_CHECKING, Any
+
+from ...foundation.source_location import is_own
+
+if TYPE_CHECKING:
+    from ...history.history import History
+    from ...simulation.event_loop import EventLoop
+    from ...simulation.task import Task
+
+_STDLIB = os.path.dirname(os.__file__) + os.sep
+_PACKAGES = os.path.join(_STDLIB, "site-packages")
+
+watched_threads: set[int] = set()
+"""The real threads in which locks are watched. If there are none, a lock asks no further."""
+
+
+class Deadlocks:
+    """Who took which lock where, in one rig."""
+
+    def __init__(self, loop: EventLoop, history: History) -> None:
+        self._loop = loop
+        self._history = history
+        self._taken: dict[int, tuple[Task, str, Any]] = {}
+        self._waiting: dict[Task, tuple[int, str]] = {}
+        self._last: dict[Task, tuple[int, int]] = {}
+
+    def comes(self, task: Task) -> str:
+        """Note that a task comes to a lock, where another task can run first; return the place."""
+        frame = users_frame()
+        if frame is None:
+            return ""
+        where = f"{basename(frame.f_code.co_filename)}:{frame.f_lineno}"
+        # One call of the user can take several locks inside a library: that is one place.
+        at = id(frame), frame.f_lasti
+        if self._last.get(task) != at:
+            self._last[task] = at
+            assert self._loop.decisions is not None
+            self._loop.decisions.locks(task, f"the lock at {where}")
+        return where
+
+    def takes(self, task: Task, lock: Any, where: str) -> None:
+        """Note that a task has taken a lock."""
+        self._taken[id(lock)] = task, where, lock
+
+    def waits(self, task: Task, lock: Any, where: str) -> None:
+        """Note that a task waits for a lock without a limit; if that closes a circle, write it into the history."""
+        self._waiting[task] = id(lock), where
+        circle = [task]
+        while True:
+            wanted = self._waiting.get(circle[-1])
+            held = None if wanted is None else self._taken.get(wanted[0])
+            # A task that waits for a lock that it took itself uses it as a signal: somebody else will release it.
+            if held is None or held[0] is circle[-1]:
+                return
+            if held[0] is task:
+                self._write_down(circle)
+                return
+            if held[0] in circle:
+                return
+            circle.append(held[0])
+
+    def goes_on(self, task: Task) -> None:
+        """Note that a task waits no more."""
+        self._waiting.pop(task, None)
+
+    def taken_by(self, gone: Container[Task] | None) -> list[Any]:
+        """Return and forget the locks that these tasks have taken last. None: all locks."""
+        found = [key for key, (task, _, _) in self._taken.items() if gone is None or task in gone]
+        return [self._taken.pop(key)[2] for key in found]
+
+    def _write_down(self, circle: list[Task]) -> None:
+        words = []
+        for task in circle:
+            wanted, where = self._waiting[task]
+            holder, taken, _ = self._taken[wanted]
+            words.append(f"{task.label} waits at {where} for the lock that {holder.label} took at {taken}")
+        task = circle[0]
+        self._history.record("deadlocked", task.job, getattr(task, "number", 0), ([t.label for t in circle], words))
+
+
+def users_frame(depth: int = 1) -> FrameType | None:
+    """Return the nearest frame that belongs neither to Iron Clock nor to the standard library.
+
+    Parameters: `depth` is how many callers are left out.
+    """
+    frame: FrameType | None = sys._getframe(depth)
+    while frame is not None:
+        name = frame.f_code.co_filename
+        if not is_own(name) and not (name.startswith(_STDLIB) and not name.startswith(_PACKAGES)) and name[0] != "<":
+            return frame
+        frame = frame.f_back
+    return None

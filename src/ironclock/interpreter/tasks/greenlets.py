@@ -1,0 +1,237 @@
+"""Greenlets: how jobs and threads are suspended in simulated time while the event loop continues.
+
+The event loop runs in a greenlet and calls a job directly, so that a job that never sleeps costs no switch. When a job
+sleeps, the greenlet that it runs in becomes the job's own, and another greenlet continues with the loop. When the job
+wakes up, the greenlet of the loop becomes a spare one; when the job has ended, its greenlet is the loop again.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import contextvars
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from functools import partial
+from typing import Any, cast
+
+import greenlet
+
+from ...simulation.task import Task
+from .end_without_handlers import end_without_handlers
+
+spare_pool: list[_LoopGreenlet] | None = None
+"""Spare greenlets of switchers that are gone. None if nobody keeps them. To make one takes longer than a short run."""
+
+
+@contextlib.contextmanager
+def spares_kept() -> Iterator[None]:
+    """Keep spare greenlets for the next switchers, inside the block and in the main thread."""
+    global spare_pool
+    if spare_pool is not None or threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    spare_pool = []
+    try:
+        yield
+    finally:
+        spare_pool = None
+
+
+class _Owner:
+    """Which switcher a greenlet works for, and whether it waits between two runs of the loop."""
+
+    __slots__ = ("between_runs", "switcher")
+
+    def __init__(self) -> None:
+        self.switcher: GreenletSwitcher | None = None
+        self.between_runs = False
+
+
+class _LoopGreenlet(greenlet.greenlet):  # type: ignore[misc]
+    """A greenlet that runs the event loop of its switcher, again and again."""
+
+    owner: _Owner
+
+
+def _new_greenlet() -> _LoopGreenlet:
+    # Its function holds the owner and not the greenlet: a frame that holds its own greenlet is never freed.
+    owner = _Owner()
+    made = _LoopGreenlet(partial(_run_loops, owner))
+    made.owner = owner
+    return made
+
+
+def _run_loops(owner: _Owner, *_: Any) -> None:
+    while True:
+        switcher = owner.switcher
+        assert switcher is not None
+        main = switcher.run_loop_once()
+        del switcher  # the greenlet can be given to another switcher while it waits here
+        owner.between_runs = True
+        main.switch()
+        owner.between_runs = False
+
+
+class GreenletSwitcher:
+    """The task switcher of a rig: one run of the loop at a time, and any number of suspended tasks."""
+
+    exits = greenlet.GreenletExit
+
+    def __init__(self) -> None:
+        self._main: greenlet.greenlet | None = None
+        self._spares: list[_LoopGreenlet] = []
+        self._loop: Callable[[], None] = _closed
+        self._error: BaseException | None = None
+        self._ending: greenlet.greenlet | None = None  # a running task that is to end without its handlers
+        self._wants_greenlet = False  # a suspended task asks for a new greenlet to continue with the loop
+        self._abandoned: list[greenlet.greenlet] = []
+        self._suspended: dict[int, greenlet.greenlet] = {}
+
+    def run(self, loop: Callable[[], None]) -> None:
+        """Run the loop in a greenlet until it returns. Raises what the loop raises."""
+        self._loop = loop
+        self._main = greenlet.getcurrent()
+        events = _unset_running_loop()
+        first = self._spares.pop() if self._spares else self._fresh()
+        first.switch()
+        while self._wants_greenlet:
+            # Started from here, not from the greenlet that asks: a greenlet inherits the recursion depth of its
+            # starter, and a long row of sleeping tasks would reach the limit.
+            self._wants_greenlet = False
+            if self._ending is not None:
+                ending, self._ending = self._ending, None
+                end_without_handlers(ending)
+                del ending
+                _unset_running_loop()
+            self._fresh().switch()
+        if events is not None:
+            _set_running_loop(events)
+        error, self._error = self._error, None
+        if error is not None:
+            try:
+                raise error
+            finally:
+                del error  # no cycle of references through this frame
+
+    def run_loop_once(self) -> greenlet.greenlet:
+        """Run the loop in the current greenlet, which is a spare one afterwards; return the greenlet to switch to."""
+        try:
+            self._loop()
+        except greenlet.GreenletExit:
+            raise
+        except BaseException as error:
+            self._error = error
+        self._spares.append(cast(_LoopGreenlet, greenlet.getcurrent()))
+        assert self._main is not None
+        return self._main
+
+    def suspend(self, task: Task) -> None:
+        """Suspend the running task, and continue with the loop in another greenlet."""
+        if self._loop is _closed:
+            raise greenlet.GreenletExit  # the rig is closed: nothing can sleep any more
+        here = task.suspension = greenlet.getcurrent()
+        self._suspended[id(here)] = here
+        events = _unset_running_loop()
+        if task.has_thread_locals:
+            task.swap_thread_locals()
+        try:
+            if self._spares:
+                self._spares.pop().switch()
+            else:
+                assert self._main is not None
+                self._wants_greenlet = True
+                self._main.switch()
+        finally:
+            self._suspended.pop(id(here), None)
+            if task.has_thread_locals:
+                task.swap_thread_locals()
+            if events is not None:
+                _set_running_loop(events)
+
+    def resume(self, task: Task) -> None:
+        """Continue a suspended task in place of the present run of the loop."""
+        self._spares.append(cast(_LoopGreenlet, greenlet.getcurrent()))
+        task.suspension.switch()
+
+    def throw(self, task: Task, error: BaseException) -> None:
+        """Continue a suspended task with an error."""
+        self._spares.append(cast(_LoopGreenlet, greenlet.getcurrent()))
+        task.suspension.throw(error)
+
+    def end_running(self, task: Task) -> None:
+        """End the running task now, without its handlers, and continue with the loop. Never returns."""
+        self._ending = greenlet.getcurrent()
+        self._wants_greenlet = True
+        assert self._main is not None
+        self._main.switch()
+        raise AssertionError("a task that has ended went on")
+
+    def end_suspended(self, task: Task) -> None:
+        """End a suspended task without its handlers."""
+        suspension = task.suspension
+        if suspension is not None:
+            self._suspended.pop(id(suspension), None)
+            task.suspension = None
+            events = _unset_running_loop()
+            end_without_handlers(suspension)
+            _unset_running_loop()
+            if events is not None:
+                _set_running_loop(events)
+
+    def abort(self, error: BaseException) -> None:
+        """End the whole run with an error. The running task stays where it is for good."""
+        here = greenlet.getcurrent()
+        if self._main is not None and here is not self._main:
+            self._abandoned.append(here)
+            self._main.throw(error)
+
+    def close(self) -> None:
+        """End every suspended task with an exit that `except Exception` does not stop, as a process that ends does."""
+        self._loop = _closed
+        for suspension in list(self._suspended.values()):
+            for _ in range(100):  # a job can catch the exit and sleep again
+                if suspension.dead:
+                    break
+                suspension.parent = greenlet.getcurrent()
+                with contextlib.suppress(BaseException):
+                    suspension.throw(greenlet.GreenletExit)
+        self._spares.clear()
+
+    def end_all(self) -> None:
+        """End every suspended task without its handlers."""
+        self._loop = _closed
+        for suspension in list(self._suspended.values()):
+            end_without_handlers(suspension)
+        self._suspended.clear()
+        if spare_pool is not None:
+            for spare in self._spares:
+                if spare.owner.between_runs:
+                    spare.owner.switcher = None
+                    spare_pool.append(spare)
+        self._spares.clear()
+
+    def _fresh(self) -> _LoopGreenlet:
+        made = spare_pool.pop() if spare_pool else _new_greenlet()
+        made.owner.switcher = self
+        made.gr_context = contextvars.copy_context()
+        return made
+
+
+def _closed() -> None:
+    return
+
+
+def _unset_running_loop() -> Any:
+    """Forget which asyncio loop runs in this thread, and return it: each greenlet has its own."""
+    events = sys.modules.get("asyncio.events")
+    if events is None:
+        return None
+    running = events._get_running_loop()
+    if running is not None:
+        events._set_running_loop(None)
+    return running
+
+
+def _set_running_loop(running: Any) -> None:
+    sys.modules["asyncio.events"]._set_running_loop(running)

@@ -1,0 +1,299 @@
+"""Locks in simulated time: a task that waits for a lock is suspended while the rest of the rig continues.
+
+The lock itself is the real one: it is taken for real as soon as it is free. Only the waiting is simulated. A reentrant
+lock belongs to a real thread, and a rig has only one of them; so the task that holds it is noted here.
+"""
+
+from __future__ import annotations
+
+import _thread
+import queue
+import threading
+from collections.abc import Callable
+from types import FunctionType
+from typing import Any, cast
+
+from ...errors import StuckError
+from ...foundation.durations import NS
+from ...foundation.source_location import calling
+from ..patching.builtin_patching import PythonFunction, TypeEntry
+from ..patching.clock_functions import waiting_ns
+from ..patching.real_threads import GRACE_S, others_run
+from .deadlocks import watched_threads
+
+Here = Callable[[], Any]
+
+DAY_NS = 86_400 * NS
+
+_Lock = type(_thread.allocate_lock())
+_RLock: Any = _thread.RLock
+_SimpleQueue = queue.SimpleQueue
+
+
+_real_is_owned, _real_release = _RLock._is_owned, _RLock.release
+
+
+def block(
+    world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str, lock: Any = None
+) -> bool:
+    """Let simulated time pass until `take` succeeds, at most `timeout` seconds (-1: no limit)."""
+    loop = world.loop
+    if watched_threads and lock is not None and world.threads.deadlocks is not None and loop.current is not None:
+        return _watched(world, take, free, timeout, what, lock)
+    until = None if timeout < 0 else loop.now + waiting_ns(timeout)
+    grace, span = GRACE_S, NS
+    while not take():
+        if until is not None and loop.now >= until:
+            return False
+        if others_run():
+            # One of them can release it at any real moment: simulated time moves in steps that grow.
+            if world.real_wait(free, grace):
+                continue
+            grace, step = GRACE_S / 10, loop.now + span
+            span = min(span * 2, DAY_NS)
+            if loop.current is None and loop.next_due_ns is None and until is None:
+                continue  # nothing simulated is left that could release it
+            loop.wait(free, step if until is None else min(step, until))
+            continue
+        # A task can wake up and find that another was faster. The test's own code waits until nothing more happens.
+        woken = loop.wait(free, until)
+        if not woken and until is None and loop.current is None and not others_run() and not free():
+            raise StuckError(
+                f"the test waits for {what}, and nothing is left that could release it, at {calling()}; give the wait a "
+                "timeout, or release it in a job or thread"
+            )
+    return True
+
+
+def _watched(
+    world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str, lock: Any
+) -> bool:
+    """Wait as `block` does, and note who takes which lock."""
+    task, deadlocks = world.loop.current, world.threads.deadlocks
+    where = deadlocks.comes(task)
+    taken = bool(take())
+    if not taken:
+        if timeout < 0 and task.deadline_ns < 0:
+            deadlocks.waits(task, lock, where)
+        taken = block(world, take, free, timeout, what)
+        deadlocks.goes_on(task)
+    if taken:
+        deadlocks.takes(task, lock, where)
+    return taken
+
+
+def free_locks_of(world: Any, gone: Any) -> None:
+    """Release the locks that dead tasks hold. (In production a lock is gone with the memory of its process.)
+
+    Parameters: `gone` are the dead tasks. None: all tasks.
+    """
+    if world.deadlocks is None:
+        return
+    for lock in world.deadlocks.taken_by(gone):
+        if isinstance(lock, _RLock):
+            if world.owned.pop(id(lock), None) is not None:
+                while _real_is_owned(lock):
+                    _real_release(lock)
+        elif lock.locked():
+            lock.release()
+
+
+def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
+    """Return the methods of the built-in lock types with their replacements."""
+    made = [(TypeEntry(_Lock, name), None) for name in ("acquire", "acquire_lock", "__enter__")]
+    acquire, enter = _plain(_method(made[0][0]), _Lock.locked, here)
+    found: list[tuple[TypeEntry, Any]] = [(made[0][0], acquire), (made[1][0], acquire), (made[2][0], enter)]
+    found += _reentrant(here)
+    getter = TypeEntry(_SimpleQueue, "get")
+    found.append((getter, _getter(_method(getter), here)))
+    handle = getattr(_thread, "_ThreadHandle", None)
+    if handle is not None:
+        found += _handles(handle, here)
+    return found
+
+
+def _method(entry: TypeEntry) -> Callable[..., Any]:
+    method: Callable[..., Any] = entry.saved
+    return method
+
+
+def _plain(real: Callable[..., Any], locked: Callable[[Any], bool], here: Here) -> tuple[Any, Any]:
+    def acquire(lock: Any, blocking: bool = True, timeout: float = -1) -> bool:
+        if blocking and timeout == -1 and not watched_threads and real(lock, False):
+            return True
+        world = here()
+        if world is None or not blocking or not _sound(timeout):
+            return bool(real(lock, blocking, timeout))
+        return block(world, lambda: real(lock, False), lambda: not locked(lock), timeout, "a lock", lock)
+
+    def enter(lock: Any) -> bool:
+        return (not watched_threads and real(lock, False)) or acquire(lock)
+
+    return acquire, enter
+
+
+def _sound(timeout: Any) -> bool:
+    """Return True if the real method accepts a timeout. For others it raises its own errors."""
+    return isinstance(timeout, (int, float)) and (timeout == -1 or 0 <= timeout <= threading.TIMEOUT_MAX)
+
+
+def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
+    names = ("acquire", "__enter__", "release", "__exit__", "_is_owned", "_release_save", "_acquire_restore")
+    slots = {name: TypeEntry(_RLock, name) for name in names}
+    real_acquire, real_release = _method(slots["acquire"]), _method(slots["release"])
+    real_owned, real_save = _method(slots["_is_owned"]), _method(slots["_release_save"])
+    real_restore = _method(slots["_acquire_restore"])
+
+    def holder(world: Any, lock: Any) -> list[Any] | None:
+        held: list[Any] | None = world.threads.owned.get(id(lock))
+        if held is not None and not real_owned(lock):  # released by a reference to the real method
+            del world.threads.owned[id(lock)]
+            return None
+        return held
+
+    def take(world: Any, lock: Any) -> bool:
+        me, held = world.loop.current, holder(world, lock)
+        if held is not None and held[0] is not me:
+            return False
+        if not real_acquire(lock, False):
+            return False
+        if held is not None:
+            held[1] += 1
+        else:
+            world.threads.owned[id(lock)] = [me, 1, lock]
+        return True
+
+    def free(world: Any, lock: Any) -> bool:
+        if holder(world, lock) is not None:
+            return False
+        if real_acquire(lock, False):
+            real_release(lock)
+            return True
+        return False
+
+    def acquire(lock: Any, blocking: bool = True, timeout: float = -1) -> bool:
+        world = here()
+        if world is None or not _sound(timeout) or (not blocking and timeout != -1):
+            return bool(real_acquire(lock, blocking, timeout))
+        if not blocking:
+            return take(world, lock)
+        return block(world, lambda: take(world, lock), lambda: free(world, lock), timeout, "a reentrant lock", lock)
+
+    def release(lock: Any) -> None:
+        world = here()
+        if world is not None:
+            held = holder(world, lock)
+            if held is not None:
+                if held[0] is not world.loop.current:
+                    raise RuntimeError("cannot release un-acquired lock")
+                held[1] -= 1
+                if held[1] == 0:
+                    del world.threads.owned[id(lock)]
+        real_release(lock)
+
+    def leave(lock: Any, *_: Any) -> None:
+        release(lock)
+
+    def is_owned(lock: Any) -> bool:
+        world = here()
+        held = None if world is None else holder(world, lock)
+        if held is not None:
+            return held[0] is world.loop.current
+        return bool(real_owned(lock))
+
+    def release_save(lock: Any) -> Any:
+        world = here()
+        if world is not None:
+            world.threads.owned.pop(id(lock), None)
+        return real_save(lock)
+
+    def acquire_restore(lock: Any, state: Any) -> None:
+        world = here()
+        if world is None:
+            real_restore(lock, state)
+            return
+        acquire(lock)
+        real_release(lock)
+        real_restore(lock, state)
+        world.threads.owned[id(lock)] = [world.loop.current, state[0], lock]
+
+    replacements: tuple[Any, ...] = (acquire, acquire, release, leave, is_owned, release_save, acquire_restore)
+    return [(slots[name], replacement) for name, replacement in zip(names, replacements, strict=True)]
+
+
+def _getter(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def get(self: Any, block: bool = True, timeout: float | None = None) -> Any:
+        world = here()
+        if world is None or not block or (timeout is not None and timeout < 0):
+            return real(self, block, timeout)
+        taken: list[Any] = []
+
+        def take() -> bool:
+            try:
+                taken.append(real(self, False))
+            except queue.Empty:
+                return False
+            return True
+
+        limit = -1 if timeout is None else timeout
+        if _block(world, take, lambda: not self.empty(), limit, "an item of a queue"):
+            return taken[0]
+        raise queue.Empty
+
+    return get
+
+
+_block = block
+
+
+def _handles(handle_type: Any, here: Here) -> list[tuple[TypeEntry, Any]]:
+    """Return the methods of thread handles, with which Python 3.13 joins threads, with their replacements."""
+    join_entry, done_entry = TypeEntry(handle_type, "join"), TypeEntry(handle_type, "is_done")
+    real_join, real_done = _method(join_entry), _method(done_entry)
+
+    def thread_of(world: Any, handle: Any) -> Any:
+        found = None if world is None else world.threads.handles.get(id(handle))
+        return None if found is None else found[1]
+
+    def join(handle: Any, timeout: float | None = None) -> None:
+        world = here()
+        thread = thread_of(world, handle)
+        if thread is None:
+            if timeout is None:
+                real_join(handle)
+            else:
+                real_join(handle, timeout)
+        elif thread is world.loop.current:
+            raise RuntimeError("Cannot join current thread")
+        elif not thread.done:
+            limit = -1 if timeout is None or timeout < 0 else timeout
+            block(world, lambda: thread.done, lambda: thread.done, limit, "the end of a thread")
+
+    def is_done(handle: Any) -> bool:
+        thread = thread_of(here(), handle)
+        return bool(real_done(handle)) if thread is None else bool(thread.done)
+
+    return [(join_entry, join), (done_entry, is_done)]
+
+
+def condition_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
+    """Return `threading.Condition.wait` with its replacement.
+
+    A condition that was made before the rig was entered holds the real methods of its lock. During the wait it gets
+    those that are in place now.
+    """
+    place = PythonFunction(cast(FunctionType, threading.Condition.wait))
+
+    def wait(self: Any, timeout: float | None = None) -> Any:
+        lock = self._lock
+        if here() is None or type(lock) is not _RLock:
+            return place.real(self, timeout)
+        kept = self._release_save, self._acquire_restore, self._is_owned
+        self._release_save, self._acquire_restore = lock._release_save, lock._acquire_restore
+        self._is_owned = lock._is_owned
+        try:
+            return place.real(self, timeout)
+        finally:
+            self._release_save, self._acquire_restore, self._is_owned = kept
+
+    return place, wait

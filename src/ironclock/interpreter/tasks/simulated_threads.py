@@ -1,0 +1,309 @@
+"""Simulated threads: code that starts threads runs as tasks of the rig, in simulated time.
+
+A thread that a job starts, a `threading.Timer` and the workers of a `ThreadPoolExecutor` become tasks. They run when
+the rig's loop comes to them, are suspended in sleeps and at locks, and follow one another in the same order in every
+run. The rest of `threading`, `queue` and `concurrent.futures` is Python on top of what is replaced here and in `locks`.
+"""
+
+from __future__ import annotations
+
+import _thread
+import sys
+import threading
+import weakref
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+
+import greenlet
+
+from ...errors import StrictError
+from ...foundation.source_location import calling
+from ...simulation.jobs import LiveAttempt
+from ...simulation.task import Task
+from ..patching.clock_functions import STREAMS, by_thread
+from ..patching.real_threads import starting
+from .deadlocks import Deadlocks
+from .locks import free_locks_of
+from .thread_locals import drop, exchange, fresh
+
+if TYPE_CHECKING:
+    from ...history.history import History
+    from ...simulation.event_loop import EventLoop
+
+Mode: TypeAlias = Literal["simulated", "real"] | None
+
+_FIRST_IDENT = 1 << 44
+
+_POOLS = ("concurrent.futures.thread", "concurrent.futures.process")
+_all: weakref.WeakSet[SimulatedThreads] = weakref.WeakSet()
+_seen_at_exit: set[tuple[bool, ...]] = set()
+
+
+def _end_all_threads() -> None:
+    for threads in list(_all):
+        threads.end_all()
+
+
+def _register_at_exit() -> None:
+    """Make sure that the end of the interpreter does not wait for threads that will never run again.
+
+    Functions for the exit run in the reverse order of their registration. Those of executors join their workers, so
+    that ours must be registered after theirs.
+    """
+    loaded = tuple(name in sys.modules for name in _POOLS)
+    if loaded not in _seen_at_exit:
+        _seen_at_exit.add(loaded)
+        threading._register_atexit(_end_all_threads)  # type: ignore[attr-defined]
+
+
+def is_simulated(ident: int) -> bool:
+    """Return True if an identifier is that of a simulated thread."""
+    return _FIRST_IDENT <= ident < _FIRST_IDENT + (1 << 30)
+
+
+class SimulatedThread(Task):
+    """A simulated thread. `owner` is the attempt that started it. None: the test's own code."""
+
+    __slots__ = (
+        "_args", "_first", "_function", "_kwargs", "_locals", "_threads", "done", "ident", "index", "owner", "sentinel",
+    )  # fmt: skip
+
+    has_thread_locals = True
+
+    def __init__(
+        self, threads: SimulatedThreads, ident: int, owner: LiveAttempt | None, function: Callable[..., Any],
+        args: tuple[Any, ...], kwargs: dict[str, Any],
+    ) -> None:  # fmt: skip
+        super().__init__(None if owner is None else owner.job)
+        self._threads = threads
+        self.ident = ident
+        self.owner = owner
+        self.index = threads.next_index(owner)
+        """Which thread of its owner it is, from 1."""
+        self._function, self._args, self._kwargs = function, args, kwargs
+        self.done = False
+        self.sentinel: Any = None  # the lock that `Thread.join` waits for
+        self._locals = fresh()
+        self._first = True
+
+    @property
+    def label(self) -> str:
+        whose = "" if self.owner is None else f"{self.owner.label}/"
+        return f"{whose}thread {self.index}"
+
+    @property
+    def number(self) -> int:
+        """The number of the attempt that it belongs to."""
+        return 0 if self.owner is None else self.owner.number
+
+    def run(self) -> None:
+        """Run the thread's function."""
+        if self.done:
+            return  # its worker died before its first line
+        self.swap_thread_locals()
+        try:
+            self._function(*self._args, **self._kwargs)
+        except SystemExit:
+            pass
+        except greenlet.GreenletExit:
+            self.swap_thread_locals()
+            raise
+        except BaseException as error:
+            sys.excepthook(type(error), error, error.__traceback__)
+        dummy = getattr(threading, "_thread_local_info", None)
+        if dummy is not None:  # what Python 3.13 remembers of a thread that no `Thread` stands for
+            dummy.__dict__.clear()
+        self.swap_thread_locals()
+        own, self._locals = self._locals, fresh()
+        drop(own)  # now, while everything that its values call at their end is still there
+        del own
+        self.end()
+
+    def end(self) -> None:
+        """Let those that join it continue."""
+        self.done = True
+        self._threads.alive.pop(self.ident, None)
+        if self.sentinel is not None and self.sentinel.locked():
+            self.sentinel.release()
+
+    def swap_thread_locals(self) -> None:
+        """Exchange its own values of every `threading.local` for those in place."""
+        self._locals = exchange(self._locals)
+        if self._first:
+            self._first = False
+            by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
+
+    def __repr__(self) -> str:
+        whose = "the test" if self.owner is None else self.owner.job.id
+        return f"a thread of {whose}"
+
+
+class SimulatedThreads:
+    """The simulated threads of one rig."""
+
+    def __init__(self, loop: EventLoop, history: History, mode: Mode = None, strict: bool = False) -> None:
+        self._loop = loop
+        self._history = history
+        self._mode = mode
+        self._strict = strict
+        self.deadlocks: Deadlocks | None = None
+        """Who watches the locks. None if nobody does."""
+        self._counts: dict[LiveAttempt | None, int] = {}
+        self._started = 0
+        self.alive: dict[int, SimulatedThread] = {}
+        self.handles: dict[int, tuple[Any, SimulatedThread]] = {}
+        """By identity, the thread handles (Python 3.13) of simulated threads."""
+        self.owned: dict[int, list[Any]] = {}
+        """By identity, who holds each reentrant lock: the task, how many times, and the lock."""
+
+    def simulates(self, function: Any) -> bool:
+        """Return True if a thread that is about to start runs in simulated time. Raises `StrictError`."""
+        thread = getattr(function, "__self__", None)
+        if self._mode != "simulated":
+            named = f" {thread.name!r}" if isinstance(thread, threading.Thread) else ""
+            self.forbid(f"the thread{named}", "say what becomes of threads: Rig(threads='simulated') or 'real'")
+        if self._mode is not None:
+            return self._mode == "simulated"
+        if self._loop.current is not None or isinstance(thread, threading.Timer):
+            return True
+        events = sys.modules.get("asyncio.events")
+        if events is not None and events._get_running_loop() is not None:
+            return True  # a helper of a coroutine
+        pools = sys.modules.get("concurrent.futures.thread")
+        target = getattr(thread, "_target", None)
+        # The workers of a pool, and the thread in which an asyncio loop shuts its pool down.
+        return pools is not None and (target is pools._worker or getattr(target, "__name__", "") == "_do_shutdown")
+
+    def forbid(self, what: str, instead: str) -> None:
+        """Raise `StrictError` if a job of a strict rig opens something real."""
+        attempt = self.attempt()
+        if self._strict and attempt is not None:
+            raise StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
+
+    def watch_locks(self) -> None:
+        """Let another task run first at locks, and write deadlocks into the history."""
+        self.deadlocks = Deadlocks(self._loop, self._history)
+
+    def next_index(self, owner: LiveAttempt | None) -> int:
+        """Return the index of one more thread of an owner."""
+        number = self._counts[owner] = self._counts.get(owner, 0) + 1
+        return number
+
+    def attempt(self) -> LiveAttempt | None:
+        """Return the attempt whose code runs now, in the attempt itself or in a thread of it."""
+        task = self._loop.current
+        return task if isinstance(task, LiveAttempt) else task.owner if isinstance(task, SimulatedThread) else None
+
+    def start(self, function: Callable[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any]) -> SimulatedThread:
+        """Start a simulated thread. It runs as soon as the present task is suspended."""
+        _all.add(self)
+        _register_at_exit()
+        self._started += 1
+        thread = SimulatedThread(self, _FIRST_IDENT + self._started, self.attempt(), function, args, kwargs)
+        self.alive[thread.ident] = thread
+        self._loop.start_task(thread)
+        return thread
+
+    def ident(self) -> int | None:
+        """Return the identifier of the simulated thread that runs now. None if none does."""
+        task = self._loop.current
+        return task.ident if isinstance(task, SimulatedThread) else None
+
+    def end_with(self, attempt: LiveAttempt) -> None:
+        """End the threads of an attempt whose worker has died."""
+        threads = [thread for thread in self.alive.values() if thread.owner is attempt]
+        free_locks_of(self, [attempt, *threads])
+        for thread in threads:
+            thread.end()
+            if thread.suspended:
+                thread.suspended = False
+                self._loop.switcher.end_suspended(thread)
+
+    def free_locks(self) -> None:
+        """Release every lock that a task of this rig still holds."""
+        free_locks_of(self, None)
+
+    def forget(self) -> None:
+        """Do nothing about this rig at the interpreter's exit."""
+        _all.discard(self)
+
+    def end_all(self) -> None:
+        """Let whoever joins a thread of this rig continue: the threads will never run again."""
+        for thread in list(self.alive.values()):
+            thread.end()
+
+
+def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> list[tuple[str, Callable[[Any], Any]]]:
+    """Return functions of `_thread` by name, each with a function that makes its replacement from the real one.
+
+    Parameters: `here` returns the world that the calling thread has entered, or None. `real_started` is called before
+    one more real thread starts.
+    """
+
+    def starter(real: Callable[..., Any]) -> Callable[..., Any]:
+        def start(function: Any, *args: Any, **kwargs: Any) -> Any:
+            world = here()
+            if world is None or not world.threads.simulates(function):
+                real_started()
+                return _begun(lambda begin: real(begin, *args, **kwargs), function)
+            return world.threads.start(function, args[0] if args else (), args[1] if len(args) > 1 else {}).ident
+
+        return start
+
+    def joinable(real: Callable[..., Any]) -> Callable[..., Any]:
+        def start(function: Any, handle: Any = None, daemon: bool = True) -> Any:
+            world = here()
+            if world is None or not world.threads.simulates(function):
+                real_started()
+                return _begun(lambda begin: real(begin, handle=handle, daemon=daemon), function)
+            if handle is None:
+                handle = _thread._ThreadHandle()  # type: ignore[attr-defined]
+            # A real thread without work brings the handle to its end, so that nothing waits for it at the exit.
+            real_started()
+            real(_no_work, handle=handle, daemon=True)
+            world.threads.handles[id(handle)] = handle, world.threads.start(function, (), {})
+            return handle
+
+        return start
+
+    def ident(real: Callable[[], int]) -> Callable[[], int]:
+        def get_ident() -> int:
+            world = here()
+            return (world is not None and world.threads.ident()) or real()
+
+        return get_ident
+
+    def sentinel(real: Callable[[], Any]) -> Callable[[], Any]:
+        def set_sentinel() -> Any:
+            world = here()
+            if world is not None and world.threads.ident() is not None:
+                thread = world.loop.current
+                thread.sentinel = _thread.allocate_lock()
+                return thread.sentinel
+            return real()
+
+        return set_sentinel
+
+    return [
+        ("start_new_thread", starter), ("start_new", starter), ("start_joinable_thread", joinable),
+        ("get_ident", ident), ("_set_sentinel", sentinel),
+    ]  # fmt: skip
+
+
+def _begun(start: Callable[[Callable[..., Any]], Any], function: Callable[..., Any]) -> Any:
+    """Start a real thread. It counts as running from now, and not from its first line."""
+
+    def begin(*args: Any, **kwargs: Any) -> None:
+        starting.remove(begin)
+        function(*args, **kwargs)
+
+    starting.append(begin)
+    try:
+        return start(begin)
+    except BaseException:
+        starting.remove(begin)
+        raise
+
+
+def _no_work() -> None:
+    return

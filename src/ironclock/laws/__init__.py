@@ -1,0 +1,24 @@
+"""Laws that a rig checks: ``rig.check(ic.laws.once_per_key("charge"))``."""
+
+from .job_laws import (
+    attempts_at_most,
+    each,
+    finishes_within,
+    holds,
+    in_order,
+    no_deadlock,
+    no_overlap,
+    nothing_lost,
+    queue_below,
+    stops_when_asked,
+)
+from .key_laws import once_per_key
+from .law import Breach, BrokenLaw, Law, World
+from .transaction_laws import after_commit, nothing_left_behind
+from .window_laws import covers
+
+__all__ = [
+    "Breach", "BrokenLaw", "Law", "World", "after_commit", "attempts_at_most", "covers", "each", "finishes_within",
+    "holds", "in_order", "no_deadlock", "no_overlap", "nothing_left_behind", "nothing_lost", "once_per_key",
+    "queue_below", "stops_when_asked",
+]  # fmt: skip

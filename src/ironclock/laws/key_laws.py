@@ -1,0 +1,96 @@
+"""The law of once: nothing is handled, charged or sent twice, and nothing that had to be done is left out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+from ..history.history import Entry
+from ..history.records import plain
+from ..simulation.jobs import Job
+from .law import Breach, Law, World, states
+from .window_laws import run_words
+
+
+@states()
+def once_per_key(
+    name: str, keys: Callable[[Job[Any]], Iterable[Any]] | None = None, *, due: Iterable[Any] | None = None
+) -> Law:
+    """Return the law that each key is done once.
+
+    Parameters:
+
+    - `name`: the name of an effect: each of its keys is done once; effects without a key count as one key. Or the name
+      of a job type: each key is handled by one run that is done.
+    - `keys`: for a job type, a function of the `Job` that returns the keys that the run handled. Default None: its
+      result.
+    - `due`: every key that had to be done. Default None: only doubles break the law.
+
+    Example::
+
+        rig.check(ic.laws.once_per_key("charge"))
+    """
+    wanted = None if due is None else list(due)
+
+    def once_per_key(world: World) -> list[Breach]:
+        if name in world.effect_names:
+            return _effects(world, name, wanted)
+        world.of(name)
+        return _runs(world, name, keys, wanted)
+
+    return once_per_key
+
+
+def _effects(world: World, name: str, wanted: Sequence[Any] | None) -> list[Breach]:
+    by_key: dict[str, list[int]] = {}
+    for number, key in world.history.keys_of(name):
+        by_key.setdefault(repr(key), []).append(number)
+    broken = []
+    for text, found in by_key.items():
+        if len(found) > 1:
+            about = "" if text == "None" else f" of {text}"
+            proof = _with_starts(world, [world.entry(number) for number in found[:2]])
+            broken.append(Breach(f"{name}{about} is done {len(found)} times", proof))
+    for key in wanted or ():
+        if repr(plain(key)) not in by_key:
+            broken.append(Breach(f"{name} of {key!r} is never done", _failures(world, name, key)))
+    return broken
+
+
+def _with_starts(world: World, effects: Sequence[Entry]) -> tuple[Entry, ...]:
+    """Return effects with the entries between them that show why there is a second one: ends and starts of attempts."""
+    proof = [effects[0]]
+    since, until = (next(n for n, e in enumerate(world.entries) if e is one) for one in (effects[0], effects[-1]))
+    jobs = {effect.job for effect in effects}
+    for entry in world.entries[since + 1 : until]:
+        if entry.job in jobs and entry.what not in ("effect", "progress", "note", "remembered"):
+            proof.append(entry)
+    return (*proof, *effects[1:])
+
+
+def _failures(world: World, name: str, key: Any) -> tuple[Entry, ...]:
+    about = plain(key)
+    tried = [
+        e for e in world.entries if e.what == "effect" and e.data.get("effect") == name and e.data.get("key") == about
+    ]
+    return tuple(tried[-1:])
+
+
+def _runs(
+    world: World, job: str, keys: Callable[[Job[Any]], Iterable[Any]] | None, wanted: Sequence[Any] | None
+) -> list[Breach]:
+    by_key: dict[Any, list[Job[Any]]] = {}
+    runs = [run for run in world if run.name == job and run.state == "done"]
+    for run in runs:
+        for key in keys(run) if keys is not None else run.result or ():
+            by_key.setdefault(key, []).append(run)
+    broken = [
+        Breach(f"{key!r} is handled {len(found)} times, by {' and by '.join(run_words(run) for run in found)}")
+        for key, found in by_key.items()
+        if len(found) > 1
+    ]
+    for key in wanted or ():
+        if key not in by_key:
+            near = f"; the runs were {', '.join(run_words(run) for run in runs[:6])}" if runs else "; there was no run"
+            broken.append(Breach(f"{key!r} is never handled{near}{', ...' * (len(runs) > 6)}"))
+    return broken

@@ -1,0 +1,238 @@
+"""Laws: statements over what happened that must hold, with the excerpt of history that proves a breach.
+
+A law is called with a `World`, and returns its breaches. A `World` is also the sequence of the jobs, so that a law of
+your own can be as short as ``lambda jobs: [f"{job.id} is dead" for job in jobs if job.state == "dead"]``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property, update_wrapper
+from typing import Any, ParamSpec, Protocol, TypeAlias, overload
+
+from ..errors import InputError, IronClockError, SelectionError, nearest
+from ..history.history import Entry, History
+from ..history.job_records import JobRecord, job_records
+from ..history.narrative import describe
+from ..simulation.jobs import Job, LiveJob
+
+_MOST = 20
+
+
+class BrokenLaw(IronClockError, AssertionError):
+    """A law does not hold. The message names it and shows the entries that prove it. `breaches` has every breach."""
+
+    def __init__(self, message: str, breaches: Sequence[Breach] = ()) -> None:
+        super().__init__(message)
+        self.breaches = list(breaches)
+
+
+@dataclass(frozen=True)
+class Breach:
+    """One thing that breaks a law."""
+
+    words: str
+    """What is wrong."""
+    proof: tuple[Entry, ...] = ()
+    """The few entries that prove it."""
+    law: str = ""
+    """The name of the law."""
+
+
+Found: TypeAlias = "Iterable[Breach | str]"
+
+
+class Law(Protocol):
+    """Anything that can be checked against a `World`."""
+
+    def __call__(self, world: World, /) -> Found:
+        """Return a breach, or a line of words, for each thing that is wrong. Return nothing if all is well."""
+
+
+P = ParamSpec("P")
+
+
+class StatedLaw:
+    """A law as a function such as `once_per_key` returns it. It can be sent to another process.
+
+    `excuses` are the kinds of fault that the law is not about. `limit_ns` is the time that it allows, or None: delays
+    much longer than that say nothing about it.
+    """
+
+    def __init__(
+        self, factory: LawFactory[Any], args: tuple[Any, ...], kwargs: dict[str, Any], law: Law, excuses: Iterable[str]
+    ) -> None:
+        self.__name__ = factory.__name__
+        self.excuses = frozenset(excuses)
+        self.limit_ns: int | None = getattr(law, "limit_ns", None)
+        self._made = factory, args, kwargs
+        self._law = law
+
+    def __call__(self, world: World, /) -> Found:
+        return self._law(world)
+
+    def __reduce__(self) -> Any:
+        factory, args, kwargs = self._made
+        return _state_again, (factory, args, kwargs)
+
+    def __repr__(self) -> str:
+        _, args, kwargs = self._made
+        given = [*map(repr, args), *(f"{name}={value!r}" for name, value in kwargs.items())]
+        return f"{self.__name__}({', '.join(given)})"
+
+
+class LawFactory(Protocol[P]):
+    """A function that returns a law."""
+
+    __name__: str
+
+    def __call__(self, *args: P.args, **kwargs: P.kwargs) -> Law: ...
+
+
+def states(*excuses: str) -> Callable[[Callable[P, Law]], Callable[P, Law]]:
+    """Make the laws of a factory into `StatedLaw`, with the kinds of fault that they excuse."""
+
+    def wrap(make: Callable[P, Law]) -> Callable[P, Law]:
+        def factory(*args: P.args, **kwargs: P.kwargs) -> Law:
+            return StatedLaw(factory, args, kwargs, make(*args, **kwargs), excuses)
+
+        update_wrapper(factory, make)
+        return factory
+
+    return wrap
+
+
+def _state_again(factory: Callable[..., Law], args: tuple[Any, ...], kwargs: dict[str, Any]) -> Law:
+    return factory(*args, **kwargs)
+
+
+class World(Sequence[Job[Any]]):
+    """What a law looks at: the history, and what is read from it. As a sequence, it is the jobs of a live rig."""
+
+    def __init__(
+        self, history: History, live_jobs: Sequence[LiveJob] | None = None, effects: Iterable[str] = (),
+        names: Iterable[str] = (), nothing_is_pending: Callable[[], bool] | None = None,
+    ) -> None:  # fmt: skip
+        self.history = history
+        """Everything that happened."""
+        self._live_jobs = live_jobs
+        self._effects = set(effects)
+        self._names = set(names)
+        self._nothing_is_pending = nothing_is_pending
+        self._made: dict[int, Entry] = {}
+
+    @cached_property
+    def jobs(self) -> list[Job[Any]]:
+        """The jobs of a live rig. Empty for a saved history."""
+        return [job.reader for job in self._live_jobs or ()]
+
+    @overload
+    def __getitem__(self, index: int) -> Job[Any]: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[Job[Any]]: ...
+    def __getitem__(self, index: int | slice) -> Job[Any] | Sequence[Job[Any]]:
+        return self.jobs[index]
+
+    def __len__(self) -> int:
+        return len(self._live_jobs or ())
+
+    def __iter__(self) -> Iterator[Job[Any]]:
+        return iter(self.jobs)
+
+    @cached_property
+    def entries(self) -> list[Entry]:
+        """The entries of the history."""
+        return [self.entry(number) for number in range(len(self.history))]
+
+    def entry(self, number: int) -> Entry:
+        """Return one entry by its index, always the same object."""
+        found = self._made.get(number)
+        if found is None:
+            found = self._made[number] = self.history.entry(number)
+        return found
+
+    @cached_property
+    def effects(self) -> list[Entry]:
+        """The entries of effects that were done."""
+        return [self.entry(number) for number in self.history.effects_done()]
+
+    @cached_property
+    def effect_names(self) -> set[str]:
+        """The name of every effect that there is or could have been."""
+        if self._live_jobs is not None:
+            return self._effects
+        return self._effects | {str(e.data.get("effect")) for e in self.entries if e.what == "effect"}
+
+    @cached_property
+    def job_records(self) -> list[JobRecord]:
+        """The jobs that the history tells of, in the order in which they were enqueued."""
+        return job_records(self.history, self.entry)
+
+    @property
+    def all_ended_well(self) -> bool:
+        """True if this is a live rig, and each of its jobs is closed and not lost."""
+        return bool(self._live_jobs) and all(job.state in _ENDED_WELL for job in self._live_jobs or ())
+
+    @property
+    def nothing_is_pending(self) -> bool:
+        """True if this is a live rig in which nothing is left that could happen."""
+        return self._nothing_is_pending is not None and self._nothing_is_pending()
+
+    def of(self, name: str | None) -> list[JobRecord]:
+        """Return the jobs of a type. Raises `SelectionError` for a name that no job type has."""
+        if name is None:
+            return self.job_records
+        known = self._names | {record.name for record in self.job_records}
+        if name not in known:
+            raise SelectionError(
+                f"a law is about the job {name!r}, and no job type has that name; {nearest(name, known)}"
+            )
+        return [record for record in self.job_records if record.name == name]
+
+
+_ENDED_WELL = frozenset(("done", "dead", "dropped", "withdrawn"))
+
+
+def must_be_law(given: object) -> None:
+    """Raise `InputError` for anything that is not a law."""
+    if not callable(given):
+        raise InputError(
+            f"the law is {given!r}; give ic.laws.once_per_key(...) or another law, or a function of the world"
+        )
+
+
+def as_breach(found: Breach | str) -> Breach:
+    """Return what a law found as a breach; it can be a line of words."""
+    return found if isinstance(found, Breach) else Breach(str(found))
+
+
+def broken_by(laws: Sequence[Law], world: World) -> list[Breach]:
+    """Return every breach of every law, in order."""
+    found: list[Breach] = []
+    for law in laws:
+        must_be_law(law)
+        name = getattr(law, "__name__", type(law).__name__)
+        for one in law(world):
+            breach = as_breach(one)
+            found.append(Breach(breach.words, breach.proof, breach.law or name))
+    return found
+
+
+def check(laws: Sequence[Law], world: World) -> None:
+    """Raise `BrokenLaw` if a law is broken, with every breach and its proof."""
+    breaches = broken_by(laws, world)
+    if breaches:
+        more = f"\n  ... and {len(breaches) - _MOST} more" if len(breaches) > _MOST else ""
+        shown = "\n".join(told(breach, world.history) for breach in breaches[:_MOST])
+        raise BrokenLaw(f"a law is broken:\n{shown}{more}", breaches)
+
+
+def told(breach: Breach, history: History) -> str:
+    """Return a breach in words, with the entries that prove it below."""
+    text = history.timeline.text
+    lines = [f"  {breach.words}"]
+    lines += [
+        f"      {text(e.ns)}  {e.job + ': ' if e.job else ''}{describe(e, history.timeline)}" for e in breach.proof
+    ]
+    return "\n".join(lines)

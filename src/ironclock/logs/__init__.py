@@ -1,1 +1,0 @@
-"""Logs of real runs, read as histories, so that the same laws can be checked on them."""

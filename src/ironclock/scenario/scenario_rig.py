@@ -1,0 +1,315 @@
+"""The rig of a scenario, built from its tables."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from contextlib import suppress
+from functools import partial
+from typing import Any
+
+from ..errors import EnqueueRefused, InputError
+from ..foundation.durations import Duration, to_ns
+from ..rig import Rig, simulation_of
+from ..simulation.policy import JobType
+from .arrivals import Rate, arrive
+from .toml_reading import Source
+from .values import callable_of, error_of, instant_of, retry_of, schedule_of
+
+_POLICY = ("queue", "timeout", "priority", "lease", "ack", "deliveries", "key", "unique", "expires")
+_DAY = to_ns("1d")
+_MOST = 1_000_000
+
+
+class Modelled:
+    """The code of a modelled job: it fails as often as the file says, and does nothing else."""
+
+    def __init__(self, name: str, share: float, error: BaseException | type[BaseException]) -> None:
+        self.__name__ = name
+        self._share = share
+        self._error = error
+        self.chance: random.Random | None = None
+
+    def __call__(self, *args: Any, **kwargs: Any) -> None:
+        if self.chance is not None and self.chance.random() < self._share:
+            raise self._error if isinstance(self._error, type) else type(self._error)(*self._error.args)
+
+
+class World:
+    """The rig of one run of a scenario, not run yet."""
+
+    def __init__(
+        self, source: Source, folders: list[str], seed: int | str | None, load: float = 1.0, prepare: bool = True
+    ) -> None:
+        self.source = source
+        self._tables = source.tables
+        self._folders = folders
+        self._load = load
+        self._prepare = prepare
+        self._later: list[tuple[int, Callable[[], Any]]] = []
+        tables = self._tables
+        with source.at("start"):
+            self.rig = Rig(
+                start=instant_of(tables.get("start", "2031-03-03T09:00")), zone=tables.get("zone", "UTC"),
+                seed=tables.get("seed", 0) if seed is None else seed,
+            )  # fmt: skip
+        simulation = simulation_of(self.rig)
+        self._loop = simulation.loop
+        self._generators = simulation.generators
+        self._timeline = simulation.timeline
+        self.start = self.last = self._loop.now
+        """The instant at which it begins, and the last instant at which the file lets something happen."""
+        self.length_ns: int | None = None
+        """How long it runs. None: until no job is open."""
+        run = tables.get("run", "dry")
+        if run != "dry":
+            with source.at("run"):
+                self.length_ns = to_ns(run, what="run")
+        self.jobs: dict[str, JobType[..., Any]] = {}
+        self._pools()
+        for number, name in enumerate(tables.get("setup", ()) if prepare else ()):
+            with source.at("setup", number):
+                callable_of(name, folders)()
+        for name in tables["jobs"]:
+            self._job(name)
+        self._bounds()
+        self._outside()
+        self._faults()
+        self._schedules()
+        self._flows()
+        self._enqueues()
+        self._arrivals()
+
+    def begin(self) -> None:
+        """Enqueue and call what is due at the start, and schedule the rest. The rig must be entered."""
+        for at, act in sorted(self._later, key=lambda pair: pair[0]):
+            self.last = max(self.last, at)
+            if at <= self.start:
+                act()
+            else:
+                self._loop.schedule_world_event(at, lambda act: act(), act)
+
+    # --- who works, and on what ---------------------------------------------------------------------
+
+    def _pools(self) -> None:
+        given = self._tables.get("workers", [])
+        for number, pool in enumerate(given if isinstance(given, list) else [given]):
+            with self.source.at("workers", *([number] if isinstance(given, list) else [])):
+                self.rig.workers(pool.get("count", 1), queues=pool.get("queues"), skew=pool.get("skew", 0))
+
+    def _job(self, name: str) -> None:
+        table = self._tables["jobs"][name]
+        path = ("jobs", name)
+        shared = table.get("policy")
+        if shared is not None:
+            self.source.known("policies", shared, *path, "policy")
+        policy = {**self._tables.get("policies", {}).get(shared, {}), **table}
+        known = {key: policy[key] for key in _POLICY if key in policy}
+        if "retry" in policy:
+            home = (*path, "retry") if "retry" in table else ("policies", shared, "retry")
+            with self.source.at(*home):
+                known["retry"] = retry_of(policy["retry"], self._folders)
+        fn: Callable[..., Any]
+        if "call" in table:
+            for key in ("takes", "fails"):
+                if key in table:
+                    raise self.source.error(
+                        f"{name} is a real callable, which takes its own time and fails in its own way; leave {key} out, it is "
+                        "for a modelled job",
+                        *path, key,
+                    )  # fmt: skip
+            with self.source.at(*path, "call"):
+                fn = callable_of(table["call"], self._folders)
+        else:
+            fn = self._modelled(name, table)
+        with self.source.at(*path):
+            self.jobs[name] = self.rig.job(fn, name=name, takes=table.get("takes"), **known)
+
+    def _modelled(self, name: str, table: dict[str, Any]) -> Modelled:
+        fails = table.get("fails", 0)
+        share = fails["share"] if isinstance(fails, dict) else fails
+        words = fails.get("error") if isinstance(fails, dict) else None
+        with self.source.at("jobs", name, "fails"):
+            error = error_of(words or f"RuntimeError: {name} fails as modelled", self._folders)
+        made = Modelled(name, share, error)
+        made.chance = self._generators.of(f"fails:{name}") if share else None
+        return made
+
+    def _bounds(self) -> None:
+        for name, table in self._tables.get("queues", {}).items():
+            with self.source.at("queues", name):
+                rate = None
+                if "rate" in table:
+                    count, _, unit = table["rate"].partition("/")
+                    if not float(count).is_integer():
+                        raise InputError(f"the rate of a queue is {count} starts in a span; give a whole number")
+                    rate = (int(float(count)), f"1{unit.strip()}")
+                self.rig.queue(name).limit(table.get("running"), per_key=table.get("per_key"), rate=rate)
+
+    def _outside(self) -> None:
+        from ..capture.readings import reading
+
+        for number, table in enumerate(self._tables.get("taps", ())):
+            with self.source.at("taps", number):
+                named = {key: table[key] for key in ("after", "at", "queue", "priority") if key in table}
+                reads = reading(job=table.get("job", 0), args=slice(table.get("args", 1), None), **named)
+                callable_of(table["call"], self._folders)  # raises a clear error if there is none
+                self.rig.tap(table["call"], reads=reads)
+        for number, table in enumerate(self._tables.get("effects", ())):
+            with self.source.at("effects", number):
+                callable_of(table["call"], self._folders)
+                self.rig.effect(table["name"], table["call"], key=table.get("key"))
+        for number, table in enumerate(self._tables.get("calls", ())):
+            with self.source.at("calls", number):
+                fn = callable_of(table["call"], self._folders)
+                self._later.append(
+                    (self._moment(table), partial(fn, *table.get("args", ()), **table.get("kwargs", {})))
+                )
+
+    # --- what happens -------------------------------------------------------------------------------
+
+    def _moment(self, table: dict[str, Any]) -> int:
+        if "after" in table and "at" in table:
+            raise InputError("after and at are given; give one of the two")
+        if "at" in table:
+            at = self._timeline.ns(instant_of(table["at"]), what="at")
+            if at < self.start:
+                raise InputError(
+                    f"at is {table['at']}, before the start, {self._timeline.text(self.start)}; give a later instant"
+                )
+            return at
+        return self.start + to_ns(table.get("after", 0), what="after")
+
+    def _type(self, name: str, *path: str | int) -> JobType[..., Any]:
+        self.source.known("jobs", name, *path)
+        return self.jobs[name]
+
+    def _enqueues(self) -> None:
+        for number, table in enumerate(self._tables.get("enqueue", ())):
+            type = self._type(table["job"], "enqueue", number, "job")
+            with self.source.at("enqueue", number):
+                first, apart = self._moment(table), to_ns(table.get("every", 0), what="every")
+                call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+                more = {key: table[key] for key in ("queue", "priority") if key in table}
+                delay: Duration | None = table.get("delay")
+                for n in range(self._count(table, "enqueue", number)):
+                    self._later.append((first + n * apart, partial(self._put, call, after=delay, **more)))
+
+    def _count(self, table: dict[str, Any], *path: str | int) -> int:
+        """Return how many jobs a table means."""
+        count: int = round(table.get("count", 1) * self._load)
+        if not self._prepare:
+            return min(count, 1)
+        if count > _MOST:
+            raise self.source.error(
+                f"{count:,} jobs are too many to run one by one, at most {_MOST:,}; use ironclock forecast",
+                *path,
+                "count",
+            )
+        return count
+
+    def _put(self, call: Any, **how: Any) -> None:
+        # If enqueueing is refused, the history says so. There is no code here that could handle the error.
+        with suppress(EnqueueRefused):
+            self.rig.enqueue(call, **how)
+
+    def _arrivals(self) -> None:
+        dry = self.length_ns is None
+        until = self.start + (self.length_ns or _DAY)
+        for number, table in enumerate(self._tables.get("arrivals", ())):
+            type = self._type(table["job"], "arrivals", number, "job")
+            with self.source.at("arrivals", number):
+                rate = Rate.read(table, self._timeline, self._load)
+                if dry and rate.until is None and self._prepare:
+                    raise InputError("these arrivals have no end; give them 'until', or give 'run' a duration")
+                call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+            chance = self._generators.of(f"arrivals:{number}")
+            end = rate.until or until if dry else until
+            if dry:
+                self.last = max(self.last, end)
+            if self._prepare:
+                arrive(rate, self.start, chance, self._loop.schedule_world_event, partial(self._put, call), end)
+
+    def _schedules(self) -> None:
+        for name, table in self._tables.get("schedules", {}).items():
+            type = self._type(table["job"], "schedules", name, "job")
+            with self.source.at("schedules", name):
+                call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+                more = {key: table[key] for key in ("overlap", "missed", "poll", "jitter") if key in table}
+                more |= {key: instant_of(table[key]) for key in ("starts", "ends") if key in table}
+                count = self._count(table, "schedules", name)
+                for n in range(count):
+                    self.rig.schedule(name if count == 1 else f"{name}/{n + 1}", call, schedule_of(table), **more)
+
+    def _flows(self) -> None:
+        for name, steps in self._tables.get("flows", {}).items():
+            with self.source.at("flows", name):
+                flow = self.rig.flow(name)
+                for number, table in enumerate(steps):
+                    type = self._type(table["job"], "flows", name, number, "job")
+                    more = {key: table[key] for key in ("after", "when", "over", "takes") if key in table}
+                    what: Any = type
+                    if "over" in more or more.get("takes"):
+                        more["args"] = table.get("args", ())
+                    else:
+                        what = type.call(*table.get("args", ()), **table.get("kwargs", {}))
+                    with self.source.at("flows", name, number):
+                        flow.add(table.get("step", table["job"]), what, **more)
+                flow.check()
+                self._later.append((self.start, flow.start))
+
+    def _faults(self) -> None:
+        for number, table in enumerate(self._tables.get("faults", ())):
+            path = ("faults", number)
+            if "job" in table:
+                self.source.known("jobs", table["job"], *path, "job")
+            with self.source.at(*path):
+                self._fault(table)
+
+    def _fault(self, table: dict[str, Any]) -> None:
+        faults, kind = self.rig.faults, table["kind"]
+        rest = {key: value for key, value in table.items() if key != "kind"}
+        if "between" in rest:
+            rest["between"] = tuple(map(instant_of, rest["between"]))
+        if "error" in rest:
+            rest["error"] = error_of(rest["error"], self._folders)
+        if kind == "refuse_enqueue" and "attempts" in rest:
+            rest["calls"] = rest.pop("attempts")
+        if kind in ("outage", "away", "jump_clock"):
+            self._of_the_world(kind, rest)
+            return
+        job = rest.pop("job", None)
+        allowed = _KEYS[kind]
+        for key in rest:
+            if key not in allowed and key != "calls":
+                raise InputError(f"a fault of the kind {kind!r} has no key {key!r}; it has job, {', '.join(allowed)}")
+        if kind in ("slow", "delay") and "by" not in rest:
+            raise InputError(f"a fault of the kind {kind!r} needs 'by': how much longer")
+        getattr(faults, kind)(job, **rest)
+
+    def _of_the_world(self, kind: str, rest: dict[str, Any]) -> None:
+        faults = self.rig.faults
+        if kind == "jump_clock":
+            if "by" not in rest:
+                raise InputError("jump_clock needs 'by': how far, such as '-5m'")
+            faults.jump_clock(rest["by"], at=rest.get("at"))
+            if "at" in rest:
+                self.last = max(self.last, self._timeline.ns(rest["at"], what="at"))
+            return
+        if "between" not in rest:
+            raise InputError(f"a fault of the kind {kind!r} needs 'between': from when until when")
+        if kind == "outage":
+            faults.outage(rest["between"], queue=rest.get("queue"))
+            return
+        since, until = faults.span(rest["between"])
+        self._later.append((since, lambda: self.rig.stop_workers(grace="1000d")))
+        self._later.append((until, self.rig.start_workers))
+
+
+_HITS = ("attempts", "between", "chance")
+_KEYS = {
+    "fail": (*_HITS, "error", "at", "visits", "takes"), "hang": (*_HITS, "at", "visits"),
+    "slow": (*_HITS, "by", "at", "visits"), "crash": (*_HITS, "at", "visits", "down"),
+    "deliver_twice": (*_HITS, "after"), "lose_ack": _HITS, "delay": (*_HITS, "by"),
+    "refuse_enqueue": ("attempts", "between", "chance", "error"),
+}  # fmt: skip

@@ -1,0 +1,246 @@
+"""The probe: search a story for faults, orders and timings that break a law, and shrink what is found."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Collection, Iterable, Mapping
+from concurrent.futures import Executor
+from dataclasses import dataclass
+from os import PathLike
+from types import ModuleType
+from typing import Any
+
+from ..errors import InputError, LawError, RigStateError
+from ..foundation.durations import Duration
+from ..interpreter.installation import entered
+from ..laws.job_laws import no_deadlock, nothing_lost
+from ..laws.law import Law
+from ..rig import take_apart
+from ..simulation.faults import ErrorLike
+from .determinism import check_deterministic
+from .fault_model import checked_model
+from .findings import Finding, Findings, finding_of
+from .line_switches import Lines, module_names
+from .other_process import OnlyImported, OtherSeed, in_child
+from .other_starts import other_starts
+from .plan import Plan
+from .runners import RemoteRunner, Runner, cluster, pack, processes
+from .runs import RunResult, SearchedStory, Story, checked_laws, law_name
+from .saved_runs import SavedRunner
+from .search import LawRaised, Scope, Search
+from .shrinking import Shrinker
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a search is. `probe` gives it to its `progress`."""
+
+    runs: int
+    """How many runs are done."""
+    most: int
+    """How many runs it will make at most."""
+    broken: int
+    """How many laws were found broken."""
+    rate: float
+    """Runs a second."""
+    left_s: float
+    """The seconds left, at that rate."""
+
+
+def probe(
+    story: Story, laws: Law | Iterable[Law] = (), *, runs: int | None = None, depth: int = 2,
+    faults: Collection[str] | None = None, slow: Duration = "1m", delay: Duration = "1m",
+    errors: Mapping[str, ErrorLike] | None = None, orders: bool = True, preemptions: int = 2,
+    lines: str | ModuleType | Iterable[str | ModuleType] = (),
+    durations: Mapping[str, tuple[Duration, Duration]] | None = None, starts: Collection[str] | bool = False,
+    seed: int | str = 0, rig: Mapping[str, Any] | None = None, first: bool = False,
+    executor: Executor | None = None, processes: int = 1, cluster: str | None = None,
+    resume: str | PathLike[str] | None = None, progress: Callable[[Progress], None] | None = None,
+) -> Findings:  # fmt: skip
+    """Run a story again and again, each time with other faults, orders and timings, and return which laws broke.
+
+    Parameters:
+
+    - `story`: a function that gets a new `Rig`, builds a world in it and runs it. It must do the same in each run.
+    - `laws`: what must hold (`ironclock.laws`). Default: `nothing_lost()` and the assertions of the story.
+      `no_deadlock()` is always one of them.
+    - `runs`: how many runs at most, without shrinking. Default None: every single fault and 500 more, or 1,000 if that
+      is more.
+    - `depth`: how many faults at once. 1: each single fault. 2 (the default): pairs too. More: larger sets, drawn by lot.
+    - `faults`: the kinds of fault, of ``"fail"``, ``"crash"``, ``"hang"``, ``"slow"``, ``"deliver_twice"``,
+      ``"lose_ack"``, ``"delay"``, ``"refuse_enqueue"``, ``"fetch_early"``, ``"miss_firing"``. Default None: all of these.
+      ``"exhaust"`` lets errors strike the last attempt of a job as well.
+    - `slow`, `delay`: the durations of those faults. Default one minute.
+    - `errors`: by the name of an effect or a job, what ``"fail"`` raises. Default: an error that fits.
+    - `orders`: True (the default) runs what is due at one instant in other orders too.
+    - `preemptions`: how often a job can be interrupted for another one in these orders. Default 2.
+    - `lines`: modules at every line of which a job can be interrupted. Default: only at seams and locks.
+    - `durations`: by the name of a job or an effect, a pair of the shortest and longest time that it takes.
+    - `starts`: to which events the start of the story is moved, of ``"clock change"``, ``"month end"``, ``"leap day"``
+      and ``"year end"``. True: all four. Default False: none.
+    - `seed`: everything that is drawn by lot follows from it. Default 0.
+    - `rig`: arguments of `Rig`, such as ``{"zone": "Atlantic/Faroe"}``.
+    - `first`: True ends with the first law that is broken. Default False.
+    - `executor`, `processes`, `cluster`: who does the runs: a `concurrent.futures.Executor`, a number of processes, or
+      the Dask distributed cluster at an address. The findings are the same. Default: this process.
+    - `resume`: a file that saves the runs, and from which an interrupted search continues. Default None.
+    - `progress`: called with a `Progress` about ten times a second. Default None.
+
+    An interrupt (Ctrl-C) ends the search and not the program. What was found so far is returned, and
+    ``coverage.interrupted`` is True.
+
+    Raises `NotDeterministic` if the story differs between two runs, `LawError` if a law raises anything but
+    `AssertionError`, `InputError` for a value that cannot be used, and `RigStateError` inside a rig.
+
+    Example::
+
+        def story(rig):
+            charge = rig.job(charge_fare, retry=ic.Retry(attempts=3))
+            rig.effect("charge", bank.charge, key="booking")
+            rig.enqueue(charge.call("TL-204"))
+            rig.run_dry()
+
+        ic.probe(story, [ic.laws.once_per_key("charge")]).check()
+    """
+    if in_child():
+        raise OnlyImported
+    if entered():
+        raise RigStateError(
+            "the probe makes its own rigs, and a rig is entered; call it outside `with rig:` and without the fixture"
+        )
+    if not callable(story):
+        raise InputError(f"the story is {story!r}; give a function that gets a rig")
+    scope = _scope(runs, depth, preemptions, orders, starts, seed, first, dict(rig or {}))
+    chosen = checked_laws(laws)
+    own = not chosen
+    if own:
+        chosen = (nothing_lost(),)
+    if not any(law_name(law, 0) == "no_deadlock" for law in chosen):
+        chosen = (*chosen, no_deadlock())
+    model = checked_model(faults, slow, delay, errors, durations)
+    searched = SearchedStory(story, chosen, model, dict(rig or {}), module_names(lines), own)
+    if sum((executor is not None, processes != 1, cluster is not None)) > 1:
+        raise InputError("more than one of executor, processes and cluster is given; give one of them")
+    code = Lines.of(searched.lines)
+    code.install()
+    try:
+        return _probe(searched, scope, executor, processes, cluster, resume, progress)
+    finally:
+        code.restore()
+
+
+def _probe(
+    searched: SearchedStory, scope: Scope, executor: Executor | None, count: int, address: str | None,
+    resume: str | PathLike[str] | None, progress: Callable[[Progress], None] | None,
+) -> Findings:  # fmt: skip
+    history = check_deterministic(searched, lambda searched, history: OtherSeed(searched, history).same())
+    plain = searched.run(Plan(), notes_seams=True)
+    _must_answer(plain, Plan())
+    runner = _runner(searched, executor, count, address)
+    other = OtherSeed(searched, history)
+    try:
+        if resume is not None:
+            runner = SavedRunner(
+                runner, resume, {"story": history.digest(), "scope": repr((scope, searched.model, searched.lines))}
+            )
+        runner.known = frozenset(place for place, _ in plain.seams)
+        search = Search(runner, scope, plain, _teller(progress))
+        search.coverage.preemptions = scope.preemptions
+        if plain.ended:
+            search.coverage.notes.append(f"the story itself raises an error, without a fault: {plain.ended}")
+        try:
+            search.run()
+        except KeyboardInterrupt:
+            search.coverage.interrupted = True
+        except LawRaised as error:
+            _must_answer(RunResult(raised=error.words), error.plan)
+        if isinstance(runner, SavedRunner) and runner.resumed:
+            search.coverage.notes.append(f"{runner.resumed} of the runs were taken from {resume}")
+        other.check()
+        if other.note:
+            search.coverage.notes.append(other.note)
+    finally:
+        other.drop()
+        runner.close()
+    return Findings(list(_told(searched, search)), search.coverage)
+
+
+def _told(searched: SearchedStory, search: Search) -> Iterable[Finding]:
+    """Shrink the smallest plan that broke each law, and yield what it shows."""
+    errors = _error_names(searched)
+    for law, failures in search.failures.items():
+        plan, _ = min(failures.plans, key=lambda one: one[0].size)
+        took = 0
+        if plan != Plan():
+            asked = searched.play(plan)
+            take_apart(asked[0])
+            shrinker = Shrinker(searched, plan, law, asked[1].enqueued)
+            try:
+                plan = shrinker.shrink()
+            except KeyboardInterrupt:
+                plan = shrinker.plan
+            took = shrinker.runs
+            search.coverage.shrinking += took
+        told = finding_of(searched, plan, law, errors, at_run=failures.at_run, shrunk_in=took, also=failures.count - 1)
+        if told is not None:
+            yield told
+        else:
+            search.coverage.notes.append(
+                f"{law} was broken in run {failures.at_run}, and not when that run was repeated: a run with a fault leaves "
+                "something behind for the next one, a global of a module or a file; make it new in the story"
+            )
+
+
+def _scope(
+    runs: int | None, depth: int, preemptions: int, orders: bool, starts: Collection[str] | bool, seed: object,
+    first: bool, world: dict[str, Any],
+) -> Scope:  # fmt: skip
+    for name, value, least in (("runs", runs, 1), ("depth", depth, 0), ("preemptions", preemptions, 0)):
+        if value is None and name == "runs":
+            continue
+        if isinstance(value, bool) or not isinstance(value, int) or value < least:
+            raise InputError(f"{name} is {value!r}; give a whole number, at least {least}")
+    return Scope(runs, depth, preemptions, orders, other_starts(starts, world), seed, first)
+
+
+def _runner(searched: SearchedStory, executor: Executor | None, count: int, address: str | None) -> Runner:
+    if address is not None:
+        return cluster(searched, address)
+    if executor is not None:
+        if not hasattr(executor, "submit"):
+            raise InputError(f"executor is {executor!r}; give a concurrent.futures.Executor")
+        ahead = 2 * (getattr(executor, "_max_workers", None) or 4)
+        return RemoteRunner(searched, pack(searched), executor, ahead)
+    return processes(searched, count)
+
+
+def _error_names(searched: SearchedStory) -> dict[str, str]:
+    """Return the import paths of the errors that were given."""
+    names = {}
+    for about, error in searched.model.errors.items():
+        kind = error if isinstance(error, type) else type(error)
+        names[about] = f"{kind.__module__}:{kind.__qualname__}"
+    return names
+
+
+def _must_answer(result: RunResult, plan: Plan) -> None:
+    if result.raised:
+        when = " and ".join(plan.describe()) or "nothing goes wrong"
+        raise LawError(
+            f"{result.raised}; a law must return its breaches, or raise AssertionError. It happened when {when}"
+        )
+
+
+def _teller(progress: Callable[[Progress], None] | None) -> Callable[[int, int, int], None]:
+    if progress is None:
+        return lambda runs, most, broken: None
+    began, last = time.monotonic(), [0.0]
+
+    def tell(runs: int, most: int, broken: int) -> None:
+        now = time.monotonic()
+        if now - last[0] >= 0.1 or runs == most:
+            last[0] = now
+            rate = runs / max(now - began, 1e-6)
+            progress(Progress(runs, most, broken, rate, max(0, most - runs) / rate))
+
+    return tell

@@ -1,0 +1,244 @@
+"""The control of one run: decisions that follow a plan, note where the run can go another way, or draw lots."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Sequence
+from typing import Any
+
+from ..simulation.decisions import ARGUMENT, FUNCTION, PRIORITY, Event
+from ..simulation.event_loop import LAST, WORLD, EventLoop
+from ..simulation.faults import Fault
+from ..simulation.jobs import LiveAttempt, LiveJob
+from ..simulation.task import Task
+from .fault_model import FaultModel
+from .plan import Move, Place, Plan
+
+_OUTSIDE = frozenset(("delivery", "start", "ack"))
+MOST_POINTS = 20_000
+"""How many switches of one run are noted."""
+
+
+class RunControl:
+    """The decisions of one run (`Decisions`).
+
+    Parameters:
+
+    - `notes_seams`: True notes every seam in `seams`, with the faults that fit there. Seams in `known` are left out.
+    - `notes_switches`: True lets tasks be switched, and notes in `points` where they can be.
+    - `counts_visits`: True counts the visits of every seam, even if nothing is noted.
+    """
+
+    def __init__(
+        self, loop: EventLoop, plan: Plan, model: FaultModel, *, notes_seams: bool = False,
+        known: frozenset[Place] = frozenset(), notes_switches: bool = False, counts_visits: bool = False,
+    ) -> None:  # fmt: skip
+        self._loop = loop
+        self._model = model
+        self._faults: dict[Place, Move] = {}
+        self._switches: dict[Place, Move] = {}
+        for move in plan.moves:
+            (self._switches if move.kind in ("switch", "first") else self._faults)[move.place] = move
+        numbers = {_job_number(move.place.who) for move in plan.moves}
+        self._kept = None if plan.kept is None else frozenset(plan.kept)
+        self._notes_seams = notes_seams
+        self._known = known
+        self._lots = None if plan.dice is None else RandomPriorities(*plan.dice)
+        self.chooses_order = notes_switches or bool(self._switches) or self._lots is not None
+        self._notes_switches = notes_switches
+        # A plan about a few jobs leaves all other jobs to the ordinary way of the simulation.
+        asks_all = notes_seams or counts_visits or self.chooses_order or -1 in numbers
+        self.only_jobs = None if asks_all else frozenset(numbers)
+        self.asks_deliveries = asks_all or any(move.place.where == "delivery" for move in plan.moves)
+        self.asks_inside_jobs = asks_all or any(move.place.where not in _OUTSIDE for move in plan.moves)
+        self._visits: dict[tuple[str, str], int] = {}
+        self._skip: Task | None = None
+        self.seams: list[tuple[Place, tuple[Move, ...]]] = []
+        self.points: list[Move] = []
+        """Every move that would switch tasks, in the order of the run."""
+        self.enqueued: list[str] = []
+        """The jobs that the story itself enqueued, and the schedules that it added."""
+        self.done: list[Move] = []
+        """The moves that were made, in their order."""
+
+    # --- what the simulation asks -------------------------------------------------------------------
+
+    def passes(self, task: Task, where: str) -> Fault | None:
+        return self._at(task.label, where, task)
+
+    def starts(self, attempt: LiveAttempt) -> Fault | None:
+        struck = self._at(attempt.label, "start", attempt, False)
+        if struck is not None and self.done[-1].kind == "takes":
+            struck.by_ns -= attempt.job.type.takes_ns  # in place of the time that it takes without a plan
+        return struck
+
+    def ends(self, attempt: LiveAttempt) -> Fault | None:
+        return self._at(attempt.label, "ack", attempt)
+
+    def delivers(self, job: LiveJob) -> Fault | None:
+        if self.only_jobs is not None and job.number not in self.only_jobs:
+            return None
+        return self._at(job.id, "delivery", job, False)
+
+    def commits(self, job: LiveJob) -> Fault | None:
+        return self._at(job.id, "before commit", job, False)
+
+    def fires(self, schedule: str) -> Fault | None:
+        return self._at(f"schedule {schedule}", "firing", schedule, False)
+
+    def asks(self, request: str, where: str) -> Fault | None:
+        return self._at(f"request {request}", where, request, False)
+
+    def locks(self, task: Task, where: str) -> None:
+        if self.chooses_order:
+            self._consider(self._place(task.label, where))
+
+    def leaves_out(self, name: str) -> bool:
+        self.enqueued.append(name)
+        return self._kept is not None and name not in self._kept
+
+    def at_line(self, where: str) -> None:
+        """Note that the running task comes to a line, where another task can run first."""
+        task = self._loop.current
+        if self.chooses_order and task is not None:
+            self._consider(self._place(task.label, where))
+
+    # --- what a person asks -------------------------------------------------------------------------
+
+    def passed_by(self, who: str) -> dict[str, int]:
+        """Return how often a job (or request, or schedule) passed each seam."""
+        return {where: count for (name, where), count in self._visits.items() if name == who and where != "begin"}
+
+    def whos(self) -> set[str]:
+        """Return the names of all who passed a seam, or were left out."""
+        return {name for name, _ in self._visits} | set(self.enqueued)
+
+    # --- seams --------------------------------------------------------------------------------------
+
+    def _at(self, who: str, where: str, subject: Any, running: bool = True) -> Fault | None:
+        place = self._place(who, where)
+        if self._notes_seams and place not in self._known:
+            moves = self._model.at(place, subject)
+            if moves:
+                self.seams.append((place, moves))
+        if running and self.chooses_order:
+            self._consider(place)
+        move = self._faults.get(place)
+        if move is None:
+            return None
+        self.done.append(move)
+        return self._model.fault(move)
+
+    def _place(self, who: str, where: str) -> Place:
+        visit = self._visits[who, where] = self._visits.get((who, where), 0) + 1
+        return Place(who, where, visit)
+
+    # --- switches -----------------------------------------------------------------------------------
+
+    def _consider(self, place: Place) -> None:
+        """Let others run first if the plan or the lots say so."""
+        loop = self._loop
+        task = loop.current
+        if task is None or not loop.others_due:
+            return
+        move = Move(place, "switch")
+        if self._lots is not None:
+            wanted = self._lots.gives_way(task.label, [event_name(e) for e in loop.due_events()])
+        else:
+            wanted = place in self._switches
+            if self._notes_switches and len(self.points) < MOST_POINTS:
+                self.points.append(move)
+        if wanted:
+            self.done.append(move)
+            self._skip = task
+            loop.give_way()
+
+    def chooses(self, events: Sequence[Event]) -> int:
+        skipped, self._skip = self._skip, None
+        places = _free(events, skipped)
+        if len(places) < 2:
+            return places[0] if places else 0
+        names = [event_name(events[n]) for n in places]
+        place = self._place(names[0], "due")
+        if self._lots is not None:
+            picked = self._lots.first(names)
+        else:
+            if self._notes_switches and len(self.points) < MOST_POINTS:
+                self.points += [Move(place, "first", other) for other in names[1:]]
+            move = self._switches.get(place)
+            picked = names.index(str(move.by)) if move is not None and move.by in names else 0
+        if picked:
+            self.done.append(Move(place, "first", names[picked]))
+        return places[picked]
+
+
+class RandomPriorities:
+    """Orders of tasks by random priorities, which are lowered at a few random steps.
+
+    With n tasks, k steps and mistakes that need d ordering constraints, one run finds such a mistake with a
+    probability of at least 1 / (n k^(d-1)). Source: Burckhardt, Kothari, Musuvathi, Nagarakatte, A randomized
+    scheduler with probabilistic guarantees of finding bugs, ASPLOS 2010.
+    """
+
+    def __init__(self, seed: str, depth: int, steps: int) -> None:
+        self._random = random.Random(seed)
+        self._priorities: dict[str, float] = {}
+        steps = max(steps, depth)
+        self._changes = {step: depth - n for n, step in enumerate(self._random.sample(range(1, steps + 1), depth - 1))}
+        self._step = 0
+
+    def _priority(self, name: str) -> float:
+        found = self._priorities.get(name)
+        if found is None:
+            found = self._priorities[name] = 1_000 + self._random.random()
+        return found
+
+    def gives_way(self, name: str, others: Sequence[str]) -> bool:
+        """Count one step of the running task; return True if another task has a higher priority now."""
+        self._step += 1
+        lowered = self._changes.get(self._step)
+        if lowered is not None:
+            self._priorities[name] = lowered
+        mine = self._priority(name)
+        return any([self._priority(other) > mine for other in others])
+
+    def first(self, names: Sequence[str]) -> int:
+        """Return the index of the name with the highest priority."""
+        priorities = [self._priority(name) for name in names]
+        return priorities.index(max(priorities))
+
+
+def event_name(event: Event) -> str:
+    """Return the name of an event, the same in every run of the same story."""
+    function, about = event[FUNCTION], event[ARGUMENT]
+    task = getattr(about, "task", about)
+    if isinstance(task, Task):
+        return task.label
+    if isinstance(about, LiveJob):
+        return about.id
+    owner = getattr(getattr(function, "__self__", None), "name", None)
+    return f"schedule {owner}" if isinstance(owner, str) else getattr(function, "__name__", "an event").strip("_")
+
+
+def _free(events: Sequence[Event], skipped: Task | None) -> list[int]:
+    """Return the indexes of the events whose order nothing promises. The one that is first without a plan is first."""
+    priority = events[0][PRIORITY]
+    if priority == WORLD:
+        return [0]
+    found: list[int] = []
+    queues = set()
+    for place, event in enumerate(events):
+        about = event[ARGUMENT]
+        if event[PRIORITY] not in (priority, LAST) or (skipped is not None and about is skipped):
+            continue
+        if isinstance(about, LiveJob) and about.due_ns <= about.enqueued_ns:
+            if about.queue in queues:  # jobs leave a queue in the order in which they came
+                continue
+            queues.add(about.queue)
+        found.append(place)
+    return found
+
+
+def _job_number(who: str) -> int:
+    digits = who.partition("/")[0].rpartition("-")[2]
+    return int(digits) if digits.isdigit() else -1

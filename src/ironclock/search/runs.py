@@ -1,0 +1,193 @@
+"""Runs: a story under a plan, in a new rig, and what its laws say about it."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import sys
+import threading
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple, TypeAlias
+
+from ..errors import IronClockError
+from ..foundation.source_location import innermost, spot
+from ..laws.law import Breach, Law, as_breach, must_be_law
+from ..observers import observers, unobserved
+from ..rig import Rig, held, take_apart
+from .fault_model import FaultModel
+from .line_switches import Lines, telling
+from .plan import Move, Place, Plan
+from .run_control import RunControl
+
+Story: TypeAlias = Callable[[Rig], Any]
+
+STORY = "the story itself"
+"""The name of a law for the assertions of a story without laws."""
+
+
+class Broken(NamedTuple):
+    """One breach: the name of the law, and what is wrong."""
+
+    law: str
+    words: str
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """The result of one run, small enough to be sent from another process."""
+
+    broken: tuple[Broken, ...] = ()
+    raised: str = ""
+    """The error that a law raised instead of an answer. Empty if none did."""
+    ended: str = ""
+    """The error that the story itself raised. Empty if it did not."""
+    seams: tuple[tuple[Place, tuple[Move, ...]], ...] = ()
+    points: tuple[Move, ...] = ()
+    done: tuple[Move, ...] = ()
+
+
+_UNEVENTFUL = RunResult()
+
+
+@dataclass(frozen=True)
+class SearchedStory:
+    """A story with the arguments of its rig, its laws, and what can go wrong."""
+
+    story: Story
+    laws: tuple[Law, ...]
+    model: FaultModel
+    world: Mapping[str, Any] = field(default_factory=dict)
+    lines: tuple[str, ...] = ()
+    asserts: bool = False
+    """True if the assertions of the story count as a law."""
+
+    def run(
+        self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
+        notes_switches: bool = False,
+    ) -> RunResult:  # fmt: skip
+        """Run the story once; return only the result. Parameters as in `RunControl`."""
+        rig, control, ended = self.play(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches)
+        broken, raised = self.judge(rig, plan, ended)
+        take_apart(rig)
+        done = tuple(control.done) if broken or notes_switches else ()
+        if not (broken or raised or ended or done or control.seams or control.points):
+            return _UNEVENTFUL  # one object for most runs, so that it is sent only once
+        return RunResult(
+            tuple(Broken(breach.law, breach.words) for breach in broken),
+            raised,
+            "" if ended is None else told_error(ended),
+            tuple(control.seams),
+            tuple(control.points),
+            done,
+        )
+
+    def play(
+        self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
+        notes_switches: bool = False,
+    ) -> tuple[Rig, RunControl, Exception | None]:  # fmt: skip
+        """Run the story once under a plan; return its rig, the control of the run, and what the story raised."""
+        with unobserved() if observers else _nobody:
+            rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
+        control = rig.decide_with(
+            lambda loop: RunControl(
+                loop, plan, self.model, notes_seams=notes_seams, known=known, notes_switches=notes_switches
+            )
+        )
+        ended: Exception | None = None
+        with self._at_lines(control), _silence, held(rig):
+            try:
+                self.story(rig)
+            except Exception as error:
+                ended = error
+                # Its jobs continue without the story: its end says nothing about them.
+                with contextlib.suppress(IronClockError):
+                    rig.run_dry()
+        return rig, control, ended
+
+    def _at_lines(self, control: RunControl) -> contextlib.AbstractContextManager[None]:
+        if not self.lines:
+            return contextlib.nullcontext()
+        Lines.of(self.lines).keep()  # in a process of a runner nobody else has put it in place
+        return telling(control)
+
+    def judge(self, rig: Rig, plan: Plan, ended: Exception | None = None) -> tuple[list[Breach], str]:
+        """Return what the laws find broken in a run, and the error that a law raised instead of an answer."""
+        found: list[Breach] = []
+        world = rig.world
+        kinds = plan.kinds
+        for number, law in enumerate(self.laws):
+            if kinds and excused(law, plan, kinds):
+                continue
+            label = law_name(law, number)
+            try:
+                for one in law(world):
+                    found.append(replace(as_breach(one), law=label))
+            except AssertionError as error:
+                found.append(Breach(str(error) or f"its assertion at {_place(error)} fails", law=label))
+            except Exception as error:
+                return found, f"the law {label} raised {told_error(error)}"
+        if self.asserts and isinstance(ended, AssertionError):
+            found.append(Breach(told_error(ended), law=STORY))
+        return found, ""
+
+
+class _Silence(io.TextIOBase):
+    """Drops what a story prints, and the tracebacks of its threads: thousands of runs would fill the screen."""
+
+    def __enter__(self) -> _Silence:
+        self._saved = getattr(self, "_saved", [])
+        self._saved.append((sys.stdout, sys.stderr, threading.excepthook))
+        sys.stdout = sys.stderr = self
+        threading.excepthook = _nothing
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        sys.stdout, sys.stderr, threading.excepthook = self._saved.pop()
+
+    def write(self, text: str) -> int:
+        return len(text)
+
+
+def _nothing(_: object) -> None:
+    return
+
+
+_silence = _Silence()
+_nobody = contextlib.nullcontext()
+
+
+def law_name(law: Law, number: int) -> str:
+    """Return the name of a law."""
+    name = str(getattr(law, "__name__", type(law).__name__))
+    return f"law {number + 1}" if name == "<lambda>" else name
+
+
+def excused(law: Law, plan: Plan, kinds: frozenset[str]) -> bool:
+    """Return True if a law is not about worlds in which a plan of these kinds happens."""
+    if kinds & getattr(law, "excuses", frozenset()):
+        return True
+    limit = getattr(law, "limit_ns", None)
+    return limit is not None and any(
+        isinstance(move.by, int) and move.kind in ("slow", "delay", "miss_firing") and 2 * move.by > limit
+        for move in plan.moves
+    )
+
+
+def checked_laws(laws: object) -> tuple[Law, ...]:
+    """Return laws as a tuple. Raises `InputError` for anything that is not a law."""
+    given: Sequence[Any] = (laws,) if callable(laws) else tuple(laws)  # type: ignore[arg-type]
+    for law in given:
+        must_be_law(law)
+    return tuple(given)
+
+
+def told_error(error: BaseException) -> str:
+    """Return an error in words, with the place in the source."""
+    words = str(error)
+    return f"{type(error).__name__}{': ' + words if words else ''} (at {_place(error)})"
+
+
+def _place(error: BaseException) -> str:
+    code, instruction = innermost(error)
+    return "an unknown line" if code is None else spot(code, instruction)

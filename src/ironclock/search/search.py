@@ -1,0 +1,293 @@
+"""The search: which plans are tried, in which order, in how many runs, and which of them break a law."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from itertools import accumulate, islice
+from math import gcd
+
+from .coverage import Coverage
+from .plan import Move, Place, Plan
+from .runners import Runner, RunRequest, perform
+from .runs import Broken, RunResult
+
+RUNS = 1_000
+"""How many runs a search makes by default; or all single faults and half as many more, if that is a larger number."""
+
+KEPT = 8
+"""How many plans that break the same law are kept. The rest are counted."""
+
+DEPTH_OF_ORDERS = 3
+"""The depth of the mistakes that random priorities look for: how many ordering constraints they need."""
+
+
+@dataclass(frozen=True)
+class Scope:
+    """How far a search goes. `runs` None: as many as `RUNS` says."""
+
+    runs: int | None = None
+    depth: int = 2
+    preemptions: int = 2
+    orders: bool = True
+    starts: tuple[str, ...] = ()
+    seed: object = 0
+    first: bool = False
+
+
+@dataclass
+class Failures:
+    """The plans that broke one law: a few of them, and how many there were."""
+
+    plans: list[tuple[Plan, Broken]] = field(default_factory=list)
+    count: int = 0
+    at_run: int = 0
+
+
+class Found(Exception):
+    """The search has found the first broken law, and was asked to end there."""
+
+
+class LawRaised(Exception):
+    """A law raised an error instead of an answer, under a plan."""
+
+    def __init__(self, plan: Plan, words: str) -> None:
+        super().__init__(words)
+        self.plan = plan
+        self.words = words
+
+
+class Search:
+    """One search. `failures` has what was found so far by law, `coverage` how far the search came."""
+
+    def __init__(self, runner: Runner, scope: Scope, plain: RunResult, tell: Callable[[int, int, int], None]) -> None:
+        self._runner = runner
+        self._scope = scope
+        self._plain = plain
+        self._tell = tell
+        self._singles = [move for _, moves in plain.seams for move in moves]
+        self._bad: set[Move] = set()
+        self._after: dict[Move, tuple[Move, ...]] = {}
+        self._anyway = {one.law for one in plain.broken}
+        self._hits: dict[Place, int] = {}
+        self._room = 0
+        self.failures: dict[str, Failures] = {}
+        self.runs = 1
+        self.coverage = Coverage(seams=len(plain.seams), fitting=len(self._singles))
+        self.coverage.passed = [place.describe() for place, _ in plain.seams]
+        limit = scope.runs
+        least = 1 + len(self._singles) + len(scope.starts) + RUNS // 2
+        self._limit = max(RUNS, least) if limit is None else limit
+        if plain.broken:
+            self._note(Plan(), plain)
+
+    def run(self) -> None:
+        """Try everything until the runs are used up."""
+        try:
+            self._starts()
+            self._single_faults()
+            self._orders()
+            self._pairs()
+            self._by_lot()
+        except Found:
+            self.coverage.why.append("the rest, because the search was asked to end with its first finding")
+
+    # --- the waves ----------------------------------------------------------------------------------
+
+    def _starts(self) -> None:
+        plans = [Plan(start=start) for start in self._scope.starts]
+        for _ in self._try(RunRequest(plan) for plan in plans):
+            self.coverage.starts += 1
+
+    def _single_faults(self) -> None:
+        if not self._scope.depth:
+            return
+        deeper = self._scope.depth > 1
+        for request, result in self._try(RunRequest(Plan((move,)), notes_seams=deeper) for move in self._singles):
+            self.coverage.tried += 1
+            move = request.plan.moves[0]
+            if result.broken:
+                self._bad.add(move)
+            elif result.seams:
+                self._after[move] = tuple(one for _, moves in result.seams for one in moves)
+        left = len(self._singles) - self.coverage.tried
+        if left:
+            self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
+
+    def _orders(self) -> None:
+        """Try every order of what could run at one instant, with one move, two moves and so on; then random priorities."""
+        if not self._scope.orders:
+            return
+        if not self._left:
+            self.coverage.why.append(
+                f"other orders of what is due at one instant, because {self._limit} runs are used up"
+            )
+            return
+        coverage = self.coverage
+        coverage.switchable = len(self._further(()))
+        if not coverage.switchable:
+            return
+        whole = self._left // 2 if self._scope.depth > 1 and self._singles else self._left
+        self._room = share = whole * 2 // 3
+        begun, level = self.runs, 1
+        while True:
+            before = coverage.schedules
+            for _ in self._try(RunRequest(Plan(moves)) for moves in self._nodes(level, ())):
+                coverage.schedules += 1
+            if coverage.schedules == before or self._room <= 0:
+                break
+            level += 1
+        coverage.orders_complete = self._room > 0
+        if not coverage.orders_complete:
+            self._random_orders(whole - min(share, self.runs - begun))
+
+    def _nodes(self, depth: int, moves: tuple[Move, ...]) -> Iterator[tuple[Move, ...]]:
+        """Yield every order with so many moves more, as long as there is room.
+
+        The orders from which these continue are run again, and not kept: there are far fewer of them.
+        """
+        for move in self._further(moves):
+            if self._room <= 0:
+                return
+            if depth == 1:
+                self._room -= 1
+                yield (*moves, move)
+            else:
+                yield from self._nodes(depth - 1, (*moves, move))
+
+    def _further(self, moves: tuple[Move, ...]) -> list[Move]:
+        """Return the moves that can come after these, with no more preemptions than allowed."""
+        found = perform(self._runner.story, RunRequest(Plan(moves), notes_switches=True), frozenset())
+        self.coverage.looking_ahead += 1
+        self._room -= 1
+        if moves and (found.broken or moves[-1] not in found.done or moves[-1] not in found.points):
+            return []
+        since = found.points.index(moves[-1]) + 1 if moves else 0
+        full = sum(move.kind == "switch" for move in moves) >= self._scope.preemptions
+        return [move for move in found.points[since:] if move.kind == "first" or not full]
+
+    def _random_orders(self, count: int) -> None:
+        count = min(self._left, count)
+        steps = max(1, self.coverage.switchable)
+        dice = ((f"{self._scope.seed}:{n}", DEPTH_OF_ORDERS, steps) for n in range(count))
+        for _ in self._try(RunRequest(Plan(dice=one)) for one in dice):
+            self.coverage.random_orders += 1
+
+    def _pairs(self) -> None:
+        if self._scope.depth < 2 or not self._left:
+            return
+        good = [move for move in self._singles if move not in self._bad]
+        fresh = [(first, second) for first in good for second in self._after.get(first, ())]
+        pairs = len(good) * (len(good) - 1) // 2
+        self.coverage.pairs = len(fresh) + pairs
+        room = self._left
+        # A second fault is likelier to matter at a seam that the first one leads to: half of the runs at least.
+        chosen = [*_spread(len(fresh), max(room // 2, room - pairs), self._scope.seed)]
+        rest = _spread(pairs, room - len(chosen), self._scope.seed)
+
+        def plans() -> Iterator[RunRequest]:
+            for number in chosen:
+                yield RunRequest(Plan(fresh[number]))
+            for number in rest:
+                first, second = _pair(number)
+                if good[first].place != good[second].place:
+                    yield RunRequest(Plan((good[first], good[second])))
+                else:
+                    self.coverage.pairs -= 1
+
+        for _ in self._try(plans()):
+            self.coverage.pairs_tried += 1
+        left = self.coverage.pairs - self.coverage.pairs_tried
+        if left > 0:
+            self.coverage.why.append(f"{left} pairs of faults, because {self._limit} runs are used up")
+
+    def _by_lot(self) -> None:
+        """Try larger sets of faults, drawn by lot. A seam that was hit less often is drawn more often."""
+        good = [move for move in self._singles if move not in self._bad]
+        if self._scope.depth < 3 or not self._left or len(good) < 3:
+            return
+        lots = random.Random(f"{self._scope.seed}:lots")
+        for _ in self._try(RunRequest(self._drawn(good, lots)) for _ in range(self._left)):
+            self.coverage.samples += 1
+        self.coverage.why.append("most sets of three or more faults: they were drawn by lot")
+
+    def _drawn(self, good: list[Move], lots: random.Random) -> Plan:
+        size = lots.randint(3, self._scope.depth)
+        weights = list(accumulate(1 / (1 + self._hits.get(move.place, 0)) for move in good))
+        places: dict[Place, int] = {}
+        for number in lots.choices(range(len(good)), cum_weights=weights, k=size):
+            places.setdefault(good[number].place, number)
+        for place in places:
+            self._hits[place] = self._hits.get(place, 0) + 1
+        moves = [good[number] for number in sorted(places.values())]
+        if self.coverage.switchable and lots.random() < 0.3:
+            return Plan(tuple(moves), dice=(str(lots.random()), DEPTH_OF_ORDERS, self.coverage.switchable))
+        return Plan(tuple(moves))
+
+    # --- trying -------------------------------------------------------------------------------------
+
+    @property
+    def _left(self) -> int:
+        return max(0, self._limit - self.runs)
+
+    def _try(self, requests: Iterable[RunRequest]) -> Iterator[tuple[RunRequest, RunResult]]:
+        """Do runs while any are left, and note which laws they break."""
+        done = self._runner.map(islice(requests, self._left))
+        try:
+            for request, result in done:
+                self.runs += 1
+                self.coverage.runs = self.runs
+                new = self._note(request.plan, result)
+                self._tell(self.runs, self._limit, len(self.failures))
+                yield request, result
+                if new and self._scope.first:
+                    raise Found
+        finally:
+            close = getattr(done, "close", None)
+            if close is not None:
+                close()
+
+    def _note(self, plan: Plan, result: RunResult) -> bool:
+        """Note which laws a run broke. Return True if a law is broken for the first time."""
+        if result.raised:
+            raise LawRaised(plan, result.raised)
+        if result.ended and plan.moves:
+            self.coverage.ended_early += 1
+        new = False
+        for law in dict.fromkeys(one.law for one in result.broken):
+            if law in self._anyway and plan != Plan():
+                continue  # it is broken without moves too
+            failures = self.failures.get(law)
+            if failures is None:
+                failures = self.failures[law] = Failures(at_run=self.runs)
+                new = True
+            failures.count += 1
+            if len(failures.plans) < KEPT:
+                failures.plans.append((plan, next(one for one in result.broken if one.law == law)))
+        return new
+
+
+def _spread(count: int, wanted: int, seed: object) -> Iterator[int]:
+    """Yield `wanted` of the numbers below `count`, none twice: all of them in order, or a scattered part."""
+    if wanted >= count:
+        yield from range(count)
+        return
+    lots = random.Random(f"{seed}:pairs")
+    step = lots.randrange(count // 3, count) | 1
+    while gcd(step, count) != 1:
+        step += 1
+    at = lots.randrange(count)
+    for _ in range(max(0, wanted)):
+        yield at
+        at = (at + step) % count
+
+
+def _pair(number: int) -> tuple[int, int]:
+    """Return the pair with this number in the order (0,1), (0,2), (1,2), (0,3) ..."""
+    second = int((1 + (1 + 8 * number) ** 0.5) / 2)
+    while second * (second - 1) // 2 > number:
+        second -= 1
+    while second * (second + 1) // 2 <= number:
+        second += 1
+    return number - second * (second - 1) // 2, second

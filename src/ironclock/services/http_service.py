@@ -1,0 +1,164 @@
+"""An HTTP service that answers what the test says, called directly or through `httpx`."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, TypeAlias
+
+from ..errors import InputError
+from ..foundation.durations import Duration, to_ns
+from ..simulation.faults import Numbers, Span
+from .service import Service
+
+if TYPE_CHECKING:
+    from .httpx_transport import ServiceTransport
+
+
+@dataclass(frozen=True)
+class Reply:
+    """An answer of an HTTP service."""
+
+    status: int = 200
+    """The status code."""
+    body: Any = None
+    """The body: text, bytes, or anything else as JSON."""
+    headers: dict[str, str] = field(default_factory=dict)
+    """The headers."""
+
+    @property
+    def ok(self) -> bool:
+        """True for a status from 200 to 299."""
+        return 200 <= self.status < 300
+
+    def content(self) -> bytes:
+        """Return the body as bytes."""
+        if self.body is None:
+            return b""
+        if isinstance(self.body, bytes):
+            return self.body
+        return (self.body if isinstance(self.body, str) else json.dumps(self.body)).encode()
+
+
+Handler: TypeAlias = "Callable[[str, str, Any], Reply | Any]"
+"""A function that gets method, path and body, and returns a `Reply`, or a body for a reply with status 200."""
+
+
+class HttpService(Service):
+    """A simulated HTTP service. It has one fault more than every `Service`: `answer`, an error status.
+
+    Parameters:
+
+    - `name`: its name. Default ``"service"``.
+    - `handler`: a function that gets method, path and body, and returns a `Reply` or a body. Default None: every answer
+      is 200 without a body.
+
+    Example::
+
+        harbour = rig.service(ic.services.HttpService("harbour"))
+        harbour.answer(503, retry_after="30s", calls=(1, 2))
+        client = httpx.Client(transport=harbour.transport(), base_url="http://harbour.test")
+    """
+
+    operations = ("request",)
+
+    def __init__(self, name: str = "service", handler: Handler | None = None) -> None:
+        super().__init__(name)
+        self._handler = handler
+
+    def answer(
+        self, status: int, *, retry_after: Duration | None = None, calls: Numbers = None, between: Span = None,
+        chance: float | None = None,
+    ) -> None:  # fmt: skip
+        """Answer calls with a status, and nothing is done.
+
+        Parameters, beside those of `Service`: `status` from 100 to 599; `retry_after` a duration for the header
+        ``Retry-After``, in whole seconds (RFC 9110, 10.2.3), default None: no such header. Raises `InputError`.
+        """
+        if isinstance(status, bool) or not isinstance(status, int) or not 100 <= status <= 599:
+            raise InputError(f"status is {status!r}; give a whole number from 100 to 599")
+        seconds = 0 if retry_after is None else -(-to_ns(retry_after, what="retry_after") // 10**9)
+        self._place("answer", None, calls, between, chance, None, seconds, status)
+
+    def request(self, method: str, path: str, body: Any = None, *, key: Any = None) -> Reply:
+        """Send a request; return the reply.
+
+        Parameters: `key` is what the request is about, for `laws.once_per_key`. Default None: method and path. Raises
+        `ServiceError`, or the error of a fault, if no reply comes.
+        """
+        simulation = self.in_rig("request")
+        if simulation.effects.forward_operation is None:
+            answered = self._answered(simulation.loop.now)
+            if answered is not None:
+                return self._refuse(answered, method, path, key)
+
+        def act() -> Reply:
+            if self._handler is None:
+                return Reply()
+            given = self._handler(method, path, body)
+            return given if isinstance(given, Reply) else Reply(200, given)
+
+        about = f"{method} {path}" if key is None else key
+        reply: Reply = self._operate("request", act, about, {"method": method, "path": path, "body": body})
+        return reply
+
+    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Reply:
+        """Send a request for a forked child."""
+        return self.request(data["method"], data["path"], data["body"], key=key)
+
+    def _answered(self, now: int) -> Reply | None:
+        for _, fault in self._faults:
+            if fault.kind == "answer" and fault.strikes(now, self._calls + 1, None):
+                return Reply(fault.status, None, {"retry-after": str(fault.by_ns)} if fault.by_ns else {})
+        return None
+
+    def _refuse(self, reply: Reply, method: str, path: str, key: Any) -> Reply:
+        simulation = self.in_rig("request")
+        fault_hook = simulation.loop.fault_hook
+        self._calls += 1
+        name, about = f"{self.name}.request", f"{method} {path}" if key is None else key
+        if fault_hook is not None:
+            fault_hook(f"before {name}")
+        data = {"method": method, "path": path, "error": f"status {reply.status}"}
+        simulation.effects.note(name, about, "failed", data)
+        if fault_hook is not None:
+            fault_hook(f"after {name}")
+        return reply
+
+    # --- httpx ------------------------------------------------------------------------------------------
+
+    def transport(self, timeout: Duration | None = None) -> ServiceTransport:
+        """Return a transport for ``httpx.Client`` and ``httpx.AsyncClient`` that leads to this service.
+
+        If the service is slower than the read timeout, the client gets `httpx.ReadTimeout` at that instant, and the
+        service still does its work, later. An outage raises `httpx.ConnectError`, a lost response `httpx.ReadError`. The
+        header ``Idempotency-Key`` is the key of the effect. Needs the extra ``ironclock[http]``.
+
+        Parameters: `timeout` is the read timeout of requests that have none. Default None: none.
+        """
+        from .httpx_transport import ServiceTransport
+
+        return ServiceTransport(self, None if timeout is None else to_ns(timeout, what="timeout"))
+
+    def draw_delay(self) -> int:
+        """Return how much longer the next call takes. The caller waits for it."""
+        self._drawn = self.delay_ns("request", self._calls + 1)
+        return self._drawn
+
+    def answer_late(self, ns: int, method: str, path: str, body: Any, key: Any) -> None:
+        """Do what a request asked for, after its caller has given up."""
+        simulation = self.in_rig("request")
+        loop, effects = simulation.loop, simulation.effects
+        self._drawn = None
+        self._calls += 1
+        task = loop.current
+        about = f"{method} {path}" if key is None else key
+
+        def act(_: Any) -> None:
+            if self._handler is not None:
+                self._handler(method, path, body)
+            data = {"method": method, "path": path, "body": body}
+            effects.write(f"{self.name}.request", about, "done", data, task)
+
+        loop.schedule(loop.now + ns, 0, act, None)

@@ -1,0 +1,76 @@
+"""A money ledger: postings from one account to another, so that it always balances."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any, NamedTuple
+
+from ..errors import Unbalanced
+from .service import Service
+
+
+class Posting(NamedTuple):
+    """One posting of whole units of money."""
+
+    at: dt.datetime
+    debit: str
+    credit: str
+    amount: int
+    key: Any
+
+
+class Ledger(Service):
+    """A simulated ledger.
+
+    Parameters:
+
+    - `name`: its name. Default ``"ledger"``.
+    - `idempotent`: True: a posting whose key was posted before changes nothing, and returns that posting. Default False:
+      the caller must guard against doubles.
+
+    Example::
+
+        ledger = rig.service(ic.services.Ledger())
+        ledger.post("fares", "till", 340, key="TL-204")
+        assert ledger.balance("till") == 340
+    """
+
+    operations = ("post",)
+
+    def __init__(self, name: str = "ledger", *, idempotent: bool = False) -> None:
+        super().__init__(name)
+        self.idempotent = idempotent
+        self.postings: list[Posting] = []
+        """Every posting, in order."""
+
+    def post(self, debit: str, credit: str, amount: int, *, key: Any = None) -> Posting:
+        """Move an amount from the `debit` account to the `credit` account; return the posting.
+
+        Raises `Unbalanced`, `ServiceError`, or the error of a fault.
+        """
+        loop = self.in_rig("post").loop
+        if isinstance(amount, bool) or not isinstance(amount, int) or amount <= 0:
+            raise Unbalanced(f"the amount is {amount!r}; give a whole number of units, at least 1")
+        if debit == credit:
+            raise Unbalanced(f"the posting moves {amount} from {debit!r} to the same account; give two accounts")
+        if self.idempotent and key is not None:
+            for before in self.postings:
+                if before.key == key:
+                    return before
+
+        def act() -> Posting:
+            made = Posting(loop.moment, debit, credit, amount, key)
+            self.postings.append(made)
+            return made
+
+        made: Posting = self._operate("post", act, key, {"debit": debit, "credit": credit, "amount": amount})
+        return made
+
+    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Posting:
+        """Post for a forked child."""
+        return self.post(data["debit"], data["credit"], data["amount"], key=key)
+
+    def balance(self, account: str) -> int:
+        """Return what came into an account, minus what went out of it."""
+        came = sum(p.amount for p in self.postings if p.credit == account)
+        return came - sum(p.amount for p in self.postings if p.debit == account)

@@ -1,0 +1,170 @@
+"""What every simulated service has: its place in a rig, its faults, and its effects."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING, Any
+
+from ..errors import InputError, ResponseLost, RigStateError, ServiceError
+from ..foundation.durations import Duration, to_ns
+from ..foundation.source_location import calling
+from ..simulation.faults import ErrorLike, Fault, Numbers, Span, checked_chance, checked_error, checked_numbers
+
+if TYPE_CHECKING:
+    from ..simulation.simulation import Simulation
+
+
+class Service:
+    """The base of the simulated outside services.
+
+    Its faults are methods: `outage`, `slow`, `fail`, `lose_response`. Parameters that they share:
+
+    - `operation`: the only operation that the fault strikes. Default None: all.
+    - `calls`: the numbers of the calls that it strikes; the calls of a service count from 1. Default None: all.
+    - `between`: a pair of instants; the end is not included. Default None: always.
+    - `chance`: the share of calls that it strikes, from 0 to 1, drawn from the rig's seed. Default None: all.
+
+    A service of your own has `operations`, calls `_operate` for each of them, and has a method `redo`.
+    """
+
+    operations: tuple[str, ...] = ()
+    """The names of its operations. The effects are named after them: ``"mail.send"``."""
+
+    def __init__(self, name: str) -> None:
+        if not isinstance(name, str) or not name:
+            raise InputError(f"the service's name is {name!r}; give text that is not empty")
+        self.name = name
+        """Its name, with which the names of its effects begin."""
+        self._simulation: Simulation | None = None
+        self._faults: list[tuple[str | None, Fault]] = []
+        self._later: list[Callable[[], None]] = []
+        self._calls = 0
+        self._drawn: int | None = None
+
+    def attach(self, simulation: Simulation) -> None:
+        """Take its place in a rig; `Rig.service` calls this. Raises `RigStateError` if it is in a rig already."""
+        if self._simulation is not None:
+            raise RigStateError(f"the service {self.name!r} is in a rig already; make another one for this rig")
+        self._simulation = simulation
+        for operation in self.operations:
+            simulation.effects.names.setdefault(f"{self.name}.{operation}")
+        for place in self._later:
+            place()
+        self._later.clear()
+
+    # --- faults -------------------------------------------------------------------------------------
+
+    def outage(self, between: tuple[Any, Any], *, operation: str | None = None) -> None:
+        """Take the service down between two instants: each call raises `ServiceError`, and nothing is done."""
+        self._place("fail", operation, None, between, None, ServiceError(f"{self.name} is down"))
+
+    def slow(
+        self, by: Duration, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
+        chance: float | None = None,
+    ) -> None:  # fmt: skip
+        """Make calls take longer: `by` passes before they do anything."""
+        self._place("slow", operation, calls, between, chance, None, to_ns(by, what="by"))
+
+    def fail(
+        self, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
+        chance: float | None = None, error: ErrorLike = ServiceError,
+    ) -> None:  # fmt: skip
+        """Make calls raise `error` (an exception or its class), and nothing is done."""
+        self._place("fail", operation, calls, between, chance, error)
+
+    def lose_response(
+        self, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
+        chance: float | None = None, error: ErrorLike | None = None,
+    ) -> None:  # fmt: skip
+        """Make calls do their work and raise `error` after it, as if the answer was lost. Default: a `ResponseLost`."""
+        lost = error if error is not None else ResponseLost(f"the answer of {self.name} was lost")
+        self._place("lose", operation, calls, between, chance, lost)
+
+    def _place(
+        self, kind: Any, operation: str | None, calls: int | Iterable[int] | None, between: Span,
+        chance: float | None, error: ErrorLike | None, by: int = 0, status: int = 0,
+    ) -> None:  # fmt: skip
+        if operation is not None and operation not in self.operations:
+            raise InputError(f"{self.name} has no operation {operation!r}; give one of {', '.join(self.operations)}")
+        numbers = checked_numbers(calls, "a call")
+        checked_chance(chance)
+        if error is not None:
+            error = checked_error(error)
+
+        def place() -> None:
+            assert self._simulation is not None
+            since, until = (None, None) if between is None else self._simulation.faults.span(between)
+            generator = None
+            if chance is not None:
+                generator = random.Random(f"{self._simulation.seed}:stand:{self.name}:{kind}:{len(self._faults)}")
+            fault = Fault(kind, None, numbers, since, until, chance, None, error, by, generator)
+            fault.status = status
+            self._faults.append((operation, fault))
+
+        if self._simulation is None:
+            self._later.append(place)  # the rig tells what an instant means, and has the seed
+        else:
+            place()
+
+    # --- operating ----------------------------------------------------------------------------------
+
+    def in_rig(self, operation: str) -> Simulation:
+        """Return the simulation. Raises `RigStateError` if the service is not in a rig."""
+        if self._simulation is None:
+            raise RigStateError(
+                f"{self.name}.{operation} is used outside a rig, at {calling()}; put the service into one: "
+                "rig.service(...)"
+            )
+        return self._simulation
+
+    def _operate(self, operation: str, act: Callable[[], Any], key: Any, data: dict[str, Any]) -> Any:
+        """Do an operation as an effect, with the faults of the service."""
+        simulation = self.in_rig(operation)
+        effects, loop = simulation.effects, simulation.loop
+        if effects.forward_operation is not None:  # in a forked child: the parent has the service
+            return effects.forward_operation(self, operation, key, data)
+        self._calls += 1
+        number = self._calls
+        if not self._faults and self._drawn is None:
+            return effects.perform(f"{self.name}.{operation}", act, key, data)
+        meant = [fault for only, fault in self._faults if only in (None, operation)]
+
+        if self._drawn is None:
+            delay = self.delay_ns(operation, number)
+        else:
+            delay, self._drawn = 0, None  # the caller has drawn it, and has waited for it
+
+        def before() -> None:
+            if delay:
+                self.spend(delay)
+            for fault in meant:
+                if fault.kind == "fail" and fault.strikes(loop.now, number, None):
+                    raise fault.make()
+
+        def after() -> None:
+            for fault in meant:
+                if fault.kind == "lose" and fault.strikes(loop.now, number, None):
+                    raise fault.make()
+
+        return effects.perform(f"{self.name}.{operation}", act, key, data, before, after)
+
+    def delay_ns(self, operation: str, number: int) -> int:
+        """Return how much longer a call takes because of faults."""
+        now = self.in_rig(operation).loop.now
+        return sum(
+            fault.by_ns
+            for only, fault in self._faults
+            if fault.kind == "slow" and only in (None, operation) and fault.strikes(now, number, None)
+        )
+
+    def spend(self, ns: int) -> None:
+        """Let time pass for the caller."""
+        loop = self.in_rig("").loop
+        if loop.current is not None:
+            loop.sleep(ns)
+        elif not loop.running:
+            loop.advance_to(loop.now + ns)
+
+    def __repr__(self) -> str:
+        return f"<service {self.name}: {self._calls} calls>"

@@ -1,0 +1,1 @@
+"""The pure simulation: events, jobs, queues, delivery, faults. It patches nothing and does no input or output."""

@@ -1,0 +1,180 @@
+"""Admission: which jobs can be enqueued (unique jobs), and which can start yet (conditions, expiry)."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+from ..errors import DuplicateJob, InputError, nearest
+from ..foundation.durations import spell
+from ..history.history import History
+from ..history.records import plain
+from .event_loop import EventLoop, Waiter
+from .jobs import LiveJob
+from .policy import JobType
+
+_PENDING = ("held", "ready", "backing-off")
+
+
+class Conditions:
+    """Named conditions of the world, such as a network that is up. Each holds until it is turned off.
+
+    Example::
+
+        rig.job(sync, only_while=["online"])
+        rig.conditions.off("online")
+        rig.advance("1h")  # jobs of `sync` are held
+        rig.conditions.on("online")
+    """
+
+    def __init__(
+        self, loop: EventLoop, history: History, types: Mapping[str, JobType[..., Any]],
+        waits_for: Callable[[Iterable[str]], bool], look_again: Callable[[], None],
+    ) -> None:  # fmt: skip
+        self._loop = loop
+        self._history = history
+        self._types = types
+        self._waits_for = waits_for
+        self._look_again = look_again
+        self._off: set[str] = set()
+        self._followed: dict[str, Callable[[], Any]] = {}
+
+    def follow(self, name: str, predicate: Callable[[], Any]) -> None:
+        """Let a condition hold while a predicate is true, such as ``lambda: disk.free > 10``.
+
+        The predicate is called after every event while a job waits for the condition. Raises `InputError` if no job
+        type has the condition, or if the predicate cannot be called.
+        """
+        self._check(name)
+        if not callable(predicate):
+            raise InputError(f"the predicate of {name!r} is {predicate!r}; give a function without arguments")
+        if not self._followed:
+            self._loop.waiters.append(Waiter(None, self._ask_followed))
+        self._followed[name] = predicate
+
+    def _ask_followed(self) -> bool:
+        if self._waits_for(name for name, holds in self._followed.items() if holds()):
+            self._look_again()
+        return False
+
+    def off(self, name: str) -> None:
+        """Turn a condition off: jobs that need it are held. Raises `InputError` if no job type has it."""
+        self._check(name)
+        if name not in self._off:
+            self._off.add(name)
+            self._history.record("note", detail=f"{name} no longer holds")
+
+    def on(self, name: str) -> None:
+        """Turn a condition on: jobs that were held for it are due now. Raises `InputError` if no job type has it."""
+        self._check(name)
+        if name in self._off:
+            self._off.discard(name)
+            self._history.record("note", detail=f"{name} holds again")
+            self._look_again()
+
+    def __getitem__(self, name: str) -> bool:
+        self._check(name)
+        followed = self._followed.get(name)
+        return name not in self._off and (followed is None or bool(followed()))
+
+    def _check(self, name: str) -> None:
+        known = {n for type in self._types.values() for n in type.policy.only_while}
+        if name not in known:
+            raise InputError(f"no job type has only_while={name!r}; {nearest(str(name), known)}")
+
+
+class Admission:
+    """The rules between a job and its queue. `withdraw` cancels a job, `make_due` puts a job on the heap for now."""
+
+    def __init__(
+        self, loop: EventLoop, history: History, types: Mapping[str, JobType[..., Any]],
+        withdraw: Callable[[LiveJob], None], make_due: Callable[[LiveJob], None],
+        close: Callable[..., None],
+    ) -> None:  # fmt: skip
+        self._loop = loop
+        self._history = history
+        self._withdraw = withdraw
+        self._make_due = make_due
+        self._close = close
+        self.conditions = Conditions(loop, history, types, self.waits_for, self.look_again)
+        self._pending: dict[str, LiveJob] = {}
+        self._held: list[LiveJob] = []
+        self._new_key: str | None = None
+
+    # --- unique jobs --------------------------------------------------------------------------------
+
+    def job_kept_instead(
+        self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], key: Any
+    ) -> LiveJob | None:
+        """Return the pending job that is kept in place of a new one. None if the new job can be enqueued.
+
+        Raises `DuplicateJob` if the policy says so.
+        """
+        unique = type.policy.unique
+        if unique is None:
+            return None
+        compared = [args, kwargs] if key is None else key
+        name = f"{type.name}:{json.dumps(plain(compared), sort_keys=True)}"
+        other = self._pending.get(name)
+        if other is not None and other.state in _PENDING:
+            shown = f"{key!r}" if key is not None else f"{type.name}{args!r}"
+            if unique == "refuse":
+                error = DuplicateJob(
+                    f"{other.id} is {other.state} with the same key, {shown}; the policy has unique='refuse'"
+                )
+                self._history.record("refused", detail=(type.name, error))
+                raise error
+            if unique == "keep":
+                self._history.record("note", other, 0, "kept, in place of another one just like it")
+                return other
+            self._withdraw(other)
+        self._new_key = name
+        return None
+
+    def remember_pending(self, job: LiveJob) -> None:
+        """Remember a new job as the pending one of its key."""
+        if self._new_key is not None:
+            self._pending[self._new_key] = job
+            self._new_key = None
+
+    # --- conditions and expiry ----------------------------------------------------------------------
+
+    def _missing_conditions(self, job: LiveJob) -> list[str]:
+        return [name for name in job.type.policy.only_while if not self.conditions[name]]
+
+    def holds_back(self, job: LiveJob) -> bool:
+        """Hold a job that is due if one of its conditions does not hold; return True if it is held."""
+        missing = self._missing_conditions(job)
+        if not missing:
+            return False
+        job.state = "held"
+        self._held.append(job)
+        self._history.record("note", job, 0, f"held back until {' and '.join(missing)} holds")
+        return True
+
+    def reason_held(self, job: LiveJob) -> str:
+        """Return in words what a held job waits for. Empty if no condition holds it."""
+        missing = self._missing_conditions(job)
+        return f"until {' and '.join(missing)} holds" if missing and job in self._held else ""
+
+    def waits_for(self, names: Iterable[str]) -> bool:
+        """Return True if a held job waits for one of these conditions, and every other condition of it holds."""
+        holding = set(names)
+        return any(
+            all(self.conditions[name] for name in job.type.policy.only_while)
+            for job in self._held
+            if job.state == "held" and holding.intersection(job.type.policy.only_while)
+        )
+
+    def look_again(self) -> None:
+        """Make every held job due now, so that its conditions are checked again."""
+        held, self._held = self._held, []
+        for job in held:
+            job.due_ns = self._loop.now
+            self._make_due(job)
+
+    def expire(self, job: LiveJob) -> None:
+        """Drop a job that has waited too long for its first attempt."""
+        if job.attempts_made == 0 and job.state in ("held", "ready"):
+            self._close(job, "dropped", "expired", 0, spell(self._loop.now - job.enqueued_ns))

@@ -1,0 +1,220 @@
+"""The broker: where jobs are enqueued, routed to workers, closed, withdrawn and put back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import AbstractContextManager, ExitStack
+from heapq import heappush
+from typing import Any
+
+from ..errors import PolicyError, RigStateError, StuckError, UnknownJob, nearest
+from ..foundation.source_location import calling
+from ..history.history import History
+from .admission import Admission
+from .event_loop import EventLoop
+from .faults import Faults
+from .jobs import JobHome, LiveJob, State
+from .policy import Call, JobType, job_name
+from .queues import Pools
+from .transactions import Transactions
+
+DEPTH_LIMIT = 10_000
+"""How many jobs can enqueue one another at one instant before that is an endless loop."""
+
+
+class Broker:
+    """The queues' side of a simulation: it takes jobs in, and knows every job and job type."""
+
+    def __init__(
+        self, home: JobHome, loop: EventLoop, history: History, pools: Pools, faults: Faults,
+    ) -> None:  # fmt: skip
+        self._home = home
+        self._loop = loop
+        self._history = history
+        self._pools = pools
+        self._faults = faults
+        self.types: dict[str, JobType[..., Any]] = {}
+        self.jobs: list[LiveJob] = []
+        self.around_enqueue: list[Callable[[Call[Any]], AbstractContextManager[Any]]] = []
+        """The user's context managers around every enqueue."""
+        self.listeners: list[Callable[[LiveJob], None]] = []
+        """Called with every job that is enqueued."""
+        self.accepts_new_names: Callable[[], bool] = lambda: True
+        """Answers if a job type of an unknown name can still appear, as it can while there is a tap."""
+        self.on_due: Callable[[LiveJob], None] = self._no_attempts
+        """What happens when a job becomes due."""
+        self.admission = Admission(loop, history, self.types, self.withdraw, self.make_due, self.close)
+        self.transactions = Transactions(loop, history, faults, self.put)
+        self._last_number = 0
+        self._enqueue_calls: dict[str, int] = {}  # by job name, for faults.refuse_enqueue
+
+    # --- job types ----------------------------------------------------------------------------------
+
+    def name_of(self, job: object) -> str:
+        """Return the name of a job type that is given by name, callable or job type."""
+        if isinstance(job, str):
+            return job
+        if isinstance(job, JobType):
+            return job.name
+        for known in self.types.values():
+            if known.fn is job:
+                return known.name
+        return job_name(job)
+
+    def known_name(self, job: object) -> str:
+        """Return the name of a job type. Raises `UnknownJob` if the name is unknown and cannot appear later."""
+        name = self.name_of(job)
+        if name not in self.types and not self.accepts_new_names():
+            raise UnknownJob(f"no job type is called {name!r}; {nearest(name, self.types)}")
+        return name
+
+    # --- taking jobs in -----------------------------------------------------------------------------
+
+    def enqueue(
+        self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int,
+        queue: str | None = None, priority: int | None = None, key: Any = None, hooked: bool = False,
+    ) -> LiveJob:  # fmt: skip
+        """Enqueue a job that is due at `due_ns` (nanoseconds since the epoch, not before now)."""
+        if self.around_enqueue and not hooked:
+            with ExitStack() as stack:
+                for hook in self.around_enqueue:
+                    stack.enter_context(hook(Call(type, args, kwargs)))
+                return self.enqueue(type, args, kwargs, due_ns, queue, priority, key, True)
+        loop = self._loop
+        current = loop.current
+        if loop.fault_hook is not None:
+            loop.fault_hook("enqueue", type.name)
+        now = loop.now
+        if queue is None:
+            queue = type.queue
+        if priority is None:
+            priority = type.priority
+        if self._faults.enqueue or self._faults.outages:
+            self._refuse_if_faulty(type, args, queue)
+        if self._pools.all and self._pools.find(queue) is None:
+            raise PolicyError(f"{type.name} cannot be enqueued: no worker serves {self._pools.unserved(queue)}")
+        if type.has_admission_rules:
+            key = type.key_of(args, kwargs) if key is None else key
+            kept = self.admission.job_kept_instead(type, args, kwargs, key)
+            if kept is not None:
+                return kept
+        self._last_number += 1
+        job = LiveJob(self._home, type, self._last_number, args, kwargs, queue, priority, now, due_ns)
+        if key is not None:
+            job.key = key
+        if loop.decisions is not None and current is None and loop.decisions.leaves_out(job.id):
+            job.state = "withdrawn"
+            return job
+        if type.has_admission_rules:
+            self.admission.remember_pending(job)
+        if current is not None and current.job is not None and due_ns <= now:
+            self._limit_depth(job, current.job)
+        transactions = self.transactions
+        if transactions.open and transactions.keeps(job):
+            return job
+        self._enter(job)
+        if loop.fault_hook is not None:
+            loop.fault_hook("after enqueue")
+        if transactions.open:
+            transactions.visible_early(job)
+        return job
+
+    def _limit_depth(self, job: LiveJob, parent: LiveJob) -> None:
+        """Stop the run if jobs enqueue one another without end at one instant."""
+        now = self._loop.now
+        if parent.enqueued_ns == now:
+            job.depth = parent.depth + 1
+            if job.depth > DEPTH_LIMIT:
+                raise self._loop.stop(StuckError(
+                    f"{parent.type.name} enqueues {job.type.name} without delay, over {DEPTH_LIMIT} times in a row at "
+                    f"{self._loop.timeline.text(now)}, at {calling()}; give the job a delay, or let the chain end"
+                ))  # fmt: skip
+
+    def _refuse_if_faulty(self, type: JobType[..., Any], args: tuple[Any, ...], queue: str) -> None:
+        """Raise the error of a fault that refuses this enqueue."""
+        now = self._loop.now
+        number = self._enqueue_calls[type.name] = self._enqueue_calls.get(type.name, 0) + 1
+        error = self._faults.outage_error(queue, now)
+        for fault in self._faults.enqueue if error is None else ():
+            if fault.hits(type.name) and fault.strikes(now, number, args):
+                error = fault.make()
+                break
+        if error is not None:
+            self._history.record("refused", detail=(type.name, error))
+            raise error
+
+    def put(self, job: LiveJob) -> None:
+        """Enqueue a job that its transaction has kept until now."""
+        now = job.enqueued_ns = self._loop.now
+        job.due_ns = max(job.due_ns, now)
+        if job.due_ns <= now:
+            job.state = "ready"
+        self._enter(job)
+
+    def _enter(self, job: LiveJob) -> None:
+        loop = self._loop
+        due = job.due_ns
+        self.jobs.append(job)
+        loop.open_jobs += 1
+        self._history.add((loop.now, "enqueued", job, 0, due, 0, None, 0))
+        heappush(loop.heap, (due, job.priority, loop.next_order(), self.on_due, job))
+        if job.type.expires_ns >= 0:
+            loop.schedule(loop.now + job.type.expires_ns, 0, self.admission.expire, job)
+        if self.listeners:
+            for listener in self.listeners[:]:
+                listener(job)
+
+    def make_due(self, job: LiveJob) -> None:
+        """Put a job on the heap for this instant."""
+        self._loop.schedule(self._loop.now, job.priority, self.on_due, job)
+
+    @staticmethod
+    def _no_attempts(job: LiveJob) -> None:
+        raise RigStateError(f"{job.id} is due, and nothing runs attempts here; make a Simulation, not a Broker alone")
+
+    # --- closing jobs, and putting them back --------------------------------------------------------
+
+    def close(self, job: LiveJob, state: State, what: str, attempt: int = 0, detail: Any = None) -> None:
+        """Give an open job its last state, with an entry in the history."""
+        job.state = state
+        job.running_attempt = None
+        self._loop.open_jobs -= 1
+        self._history.record(what, job, attempt, detail)
+        if job.on_close is not None:
+            job.on_close(job)
+
+    def withdraw(self, job: LiveJob) -> None:
+        """Cancel a job. Raises `RigStateError` if it is running or closed."""
+        if job.state not in _WAITING:
+            more = "; say what happens to a running job: running='ask', 'throw' or 'kill'" * (job.state == "running")
+            raise RigStateError(
+                f"{job.id} is {job.state}; only a held, ready or backing-off job can be withdrawn{more}"
+            )
+        self.close(job, "withdrawn", "withdrawn")
+
+    def must_be_dead(self, job: LiveJob) -> None:
+        """Raise `RigStateError` unless the job is a dead letter of this simulation."""
+        if job.home is not self._home:
+            raise RigStateError(f"{job!r} is a job of another rig; give a dead letter of this rig")
+        if job.state != "dead":
+            raise RigStateError(f"{job.id} is {job.state}; only a dead letter can be put back or discarded")
+
+    def requeue(self, job: LiveJob) -> None:
+        """Put a dead letter back into its queue, due now, with all of its attempts again."""
+        self.must_be_dead(job)
+        job.failures = 0
+        job.first_ns = -1
+        job.due_ns = self._loop.now
+        job.state = "ready"
+        self._loop.open_jobs += 1
+        self._history.record("requeued", job, 0, self._loop.now)
+        self.make_due(job)
+
+    def discard(self, job: LiveJob) -> None:
+        """Give a dead letter up for good: its state becomes `dropped`."""
+        self.must_be_dead(job)
+        job.state = "dropped"
+        self._history.record("discarded", job)
+
+
+_WAITING = ("held", "ready", "backing-off")

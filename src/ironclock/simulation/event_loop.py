@@ -1,0 +1,392 @@
+"""The event loop: the simulated clock, and the heap of events that are pending on it.
+
+An event is the tuple ``(instant, priority, order of entry, function, argument)``. Its order never depends on a hash
+or an address. The loop keeps its state in the object and not in local variables, so that a task switcher can suspend
+one run of the loop in the middle of a task that sleeps, and continue with another.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import gc
+from collections.abc import Callable
+from heapq import heappop, heappush
+from itertools import count
+from typing import Any
+
+from ..errors import IronClockError, RigStateError
+from ..foundation.instants import Timeline
+from .decisions import ARGUMENT, AT, Decisions, Event
+from .task import DirectCalls, Task, TaskSwitcher
+
+FIRST = -(1 << 62)
+"""The priority of events that come before everything else at their instant."""
+
+WORLD = -1_000_000
+"""The priority of the world's own events: before everything that jobs do at the same instant."""
+
+LAST = (1 << 62) - 1
+"""The priority of events that come after everything else at their instant."""
+
+FULL_RUN, ONE_EVENT, JOBS_CLOSED = range(3)
+"""Where a run of the loop stops: at its last instant, after one event, or when no job is open."""
+
+PATIENCE_NS = 366 * 86_400 * 1_000_000_000
+"""How much simulated time can pass while the test waits, without a timeout, for something that never happens."""
+
+_COLLECT_AFTER = 20_000  # allocations between two collections of young objects while the loop runs
+_NEVER = 1 << 62
+_EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.timezone.utc)
+
+
+class Waiter:
+    """A task, or the test itself (task None), that waits until `ready()` is true."""
+
+    __slots__ = ("over", "ready", "task")
+
+    def __init__(self, task: Task | None, ready: Callable[[], Any]) -> None:
+        self.task = task
+        self.ready = ready
+        self.over = False
+
+
+class EventLoop:
+    """The simulated clock with its pending events, and the task that runs now.
+
+    The parts of a simulation put events on it with `schedule`. Code that runs in a task lets time pass with `sleep`
+    and `wait`. All instants and durations are whole nanoseconds.
+
+    `dispatch` and `prepare` belong to the parts that hand out work: `prepare` is called before each run of the loop,
+    `dispatch` while `work_to_dispatch` is true.
+    """
+
+    def __init__(self, timeline: Timeline, start_ns: int, switcher: TaskSwitcher | None = None) -> None:
+        # The clock.
+        self.timeline = timeline
+        self.start_ns = start_ns
+        self.now = start_ns
+        self.values_of_instant: list[list[Any]] = []
+        """Lists of values that are right for this instant only. All are emptied when the clock moves."""
+        self.several_wall_clocks = False
+        """True if tasks see different wall clocks."""
+
+        # What is pending.
+        self.heap: list[Event] = []
+        self.next_order = count(1).__next__
+        """Gives the number of the next entry into the heap."""
+        self.waiters: list[Waiter] = []
+        """Each is asked after every event."""
+        self.work_to_dispatch = False
+        """True if a ready job may have met a free worker."""
+        self.open_jobs = 0
+        """How many jobs are not closed yet."""
+
+        # Who runs.
+        self.switcher: TaskSwitcher = DirectCalls() if switcher is None else switcher
+        self.current: Task | None = None
+        """The attempt or simulated thread whose code runs now. None for the test's own code."""
+        self.running = False
+
+        # What others plug in.
+        self.dispatch: Callable[[], None] = self._nothing_to_dispatch
+        self.prepare: Callable[[], None] = _nothing
+        self.decisions: Decisions | None = None
+        """Who decides where the run can go another way. None: the ordinary way."""
+        self.chooses_order: Decisions | None = None
+        """The same, if it also chooses which event of an instant comes first."""
+        self.fault_hook: Callable[..., None] | None = None
+        """Called at every seam that a task passes. None if no fault can strike inside a task."""
+
+        self._until = start_ns
+        self._stop_at = FULL_RUN
+        self._moment: tuple[int, dt.datetime] = start_ns - 1, _EPOCH
+
+    def begin_at(self, start_ns: int) -> None:
+        """Move the start of a simulation in which nothing has happened yet."""
+        self.start_ns = self.now = self._until = start_ns
+
+    @property
+    def moment(self) -> dt.datetime:
+        """The present instant in the simulation's time zone."""
+        if self._moment[0] != self.now:
+            self._moment = self.now, self.timeline.at(self.now)
+        return self._moment[1]
+
+    @property
+    def next_due_ns(self) -> int | None:
+        """The instant of the next event. None if no event is pending."""
+        heap = self.heap
+        while heap:
+            event = heap[0]
+            if getattr(event[ARGUMENT], "state", None) == "withdrawn":
+                heappop(heap)
+                continue
+            return max(event[AT], self.now)
+        return None
+
+    def schedule(self, at_ns: int, priority: int, function: Callable[[Any], None], argument: Any) -> None:
+        """Put an event on the heap: ``function(argument)`` is called at an instant."""
+        heappush(self.heap, (at_ns, priority, self.next_order(), function, argument))
+
+    def schedule_world_event(self, at_ns: int, function: Callable[[Any], None], argument: Any) -> None:
+        """Put an event of the world itself on the heap. It comes before what jobs do at its instant."""
+        self.schedule(max(at_ns, self.now), WORLD, function, argument)
+
+    # --- moving the clock ---------------------------------------------------------------------------
+
+    def run_until(self, until_ns: int, stop_at: int = FULL_RUN) -> None:
+        """Run every event up to and including `until_ns`; less if `stop_at` says so."""
+        if self.running:
+            who = f"{self.current} is running" if self.current else "its loop is running"
+            raise RigStateError(f"the rig's clock cannot be moved from inside a job or a callback ({who})")
+        self.prepare()
+        self.running = True
+        self._until = until_ns
+        self._stop_at = stop_at
+        # A long run keeps nearly everything that it allocates, so that frequent collections would find nothing.
+        thresholds = gc.get_threshold()
+        if 0 < thresholds[0] < _COLLECT_AFTER:
+            gc.set_threshold(_COLLECT_AFTER, *thresholds[1:])
+        try:
+            self.switcher.run(self._loop)
+        finally:
+            gc.set_threshold(*thresholds)
+            self.running = False
+            self.current = None
+
+    def advance_to(self, until_ns: int) -> None:
+        """Run everything due up to and including an instant, and move the clock there."""
+        heap = self.heap
+        nothing_happens = not (
+            self.running or self.work_to_dispatch or self.waiters or (heap and heap[0][AT] <= until_ns)
+        )
+        if not nothing_happens:
+            self.run_until(until_ns)
+        self.now = max(self.now, until_ns)
+        self.forget_values()
+
+    def forget_values(self) -> None:
+        """Empty every list of values of this instant."""
+        for values in self.values_of_instant:
+            values.clear()
+        self.values_of_instant.clear()
+
+    def _nothing_to_dispatch(self) -> None:
+        self.work_to_dispatch = False
+
+    def _loop(self) -> None:
+        heap = self.heap
+        # A suspended task leaves its event unfinished, and a new run of this function continues here.
+        if self.waiters and self._wake_ready():
+            return
+        while True:
+            if self.work_to_dispatch:
+                self.dispatch()
+                if self.waiters and self._wake_ready():
+                    return
+                continue
+            if (self._stop_at == JOBS_CLOSED and not self.open_jobs) or not heap or heap[0][AT] > self._until:
+                return
+            event = heappop(heap)
+            if self.chooses_order is not None and heap and heap[0][AT] <= event[AT]:
+                event = self._choose(event, self.chooses_order)
+            at, _, _, function, argument = event
+            # An event can be late: time that the test itself spends can go past it.
+            if at > self.now:
+                self.now = at
+                if self.values_of_instant:
+                    self.forget_values()
+            function(argument)
+            if self.waiters and self._wake_ready():
+                return
+            if self._stop_at == ONE_EVENT:
+                self._until = self.start_ns - 1
+
+    def _choose(self, first: Event, decisions: Decisions) -> Event:
+        """Let the decisions choose one of several events of an instant."""
+        heap, events = self.heap, [first]
+        while heap and heap[0][AT] <= first[AT]:
+            events.append(heappop(heap))
+        chosen = events.pop(decisions.chooses(events))
+        for event in events:
+            heappush(heap, event)
+        return chosen
+
+    # --- what is due now ----------------------------------------------------------------------------
+
+    def due_events(self) -> list[Event]:
+        """Return the events that are due at this instant, in no particular order."""
+        return [event for event in self.heap if event[AT] <= self.now]
+
+    @property
+    def waiter_is_ready(self) -> bool:
+        """True if a waiter could go on now."""
+        return any(not waiter.over and waiter.ready() for waiter in self.waiters)
+
+    @property
+    def busy_now(self) -> bool:
+        """True if a worker could start a job now, or a waiter could go on."""
+        return self.work_to_dispatch or self.waiter_is_ready
+
+    @property
+    def others_due(self) -> bool:
+        """True if something other than the running task could run at this instant."""
+        return bool(self.heap and self.heap[0][AT] <= self.now) or self.busy_now
+
+    def give_way(self) -> None:
+        """Let everything else that is due at this instant run before the running task."""
+        task = self.current
+        assert task is not None
+        task.wake_ns = self.now
+        self.schedule(self.now, LAST, self._wake, task)
+        self._suspend(task)
+
+    # --- tasks that let time pass -------------------------------------------------------------------
+
+    def sleep(self, ns: int) -> None:
+        """Let time pass inside the running task, as `time.sleep` does.
+
+        Raises the task's timeout at its deadline if that comes first, and `RigStateError` if no task is running.
+        """
+        task = self.current
+        if task is None:
+            raise RigStateError("no task is running that could sleep; in the test itself, advance the rig")
+        if self.fault_hook is not None:
+            self.fault_hook("sleep")
+        wake = self.now + ns
+        deadline = task.deadline_ns
+        if 0 <= deadline < wake:
+            wake = max(deadline, self.now)
+            self.schedule(wake, task.priority, self._interrupt, task)
+        else:
+            heap = self.heap
+            if wake <= self._until and not (
+                self.work_to_dispatch or self.waiters or self._stop_at == ONE_EVENT or (heap and heap[0][AT] <= wake)
+            ):
+                # Nothing else happens until then, so that no switch is needed.
+                self.now = wake
+                if self.values_of_instant:
+                    self.forget_values()
+                return
+            task.wake_ns = wake
+            self.schedule(wake, task.priority, self._wake, task)
+        self._suspend(task)
+
+    def wait(self, ready: Callable[[], Any], until_ns: int | None = None) -> bool:
+        """Wait until `ready()` is true, at most until an instant; return the last answer of `ready()`.
+
+        If a task waits, the others continue. If the test's own code waits, the loop runs.
+        """
+        if ready():
+            return True
+        if self.current is None:
+            return self._wait_in_test(ready, until_ns)
+        task = self.current
+        waiter = Waiter(task, ready)
+        deadline = task.deadline_ns
+        if deadline >= 0 and (until_ns is None or deadline < until_ns):
+            self.schedule(max(deadline, self.now), task.priority, self._interrupt_waiter, waiter)
+        elif until_ns is not None:
+            self.schedule(max(until_ns, self.now), task.priority, self._end_wait, waiter)
+        self.waiters.append(waiter)
+        task.wake_ns = _NEVER
+        try:
+            self._suspend(task)
+        finally:
+            waiter.over = True
+            if waiter in self.waiters:
+                self.waiters.remove(waiter)
+        return bool(ready())
+
+    def _wait_in_test(self, ready: Callable[[], Any], until_ns: int | None) -> bool:
+        if self.running:
+            raise RigStateError(
+                "a callback of the rig (a fault's predicate, a wait) cannot wait; it must answer at once"
+            )
+        waiter = Waiter(None, ready)
+        self.waiters.append(waiter)
+        try:
+            self.run_until(self.now + PATIENCE_NS if until_ns is None else max(until_ns, self.now))
+        finally:
+            waiter.over = True
+            self.waiters.remove(waiter)
+        if ready():
+            return True
+        if until_ns is not None:
+            self.now = max(self.now, until_ns)
+            self.forget_values()
+        return False
+
+    def _wake_ready(self) -> bool:
+        """Wake the waiters that are ready; return True if the test itself is one of them."""
+        for waiter in self.waiters:
+            if not waiter.over and waiter.ready():
+                if waiter.task is None:
+                    return True
+                waiter.over = True
+                waiter.task.wake_ns = self.now
+                self.schedule(self.now, waiter.task.priority, self._wake, waiter.task)
+        return False
+
+    def _end_wait(self, waiter: Waiter) -> None:
+        if not waiter.over and waiter.task is not None:
+            waiter.over = True
+            self.switcher.resume(waiter.task)
+
+    def _interrupt_waiter(self, waiter: Waiter) -> None:
+        if not waiter.over and waiter.task is not None:
+            waiter.over = True
+            self._interrupt(waiter.task)
+
+    def _suspend(self, task: Task) -> None:
+        self.current = None
+        task.suspended = True
+        if self.several_wall_clocks:
+            self.forget_values()
+        try:
+            self.switcher.suspend(task)
+        finally:
+            task.suspended = False
+            self.current = task
+            if self.several_wall_clocks:
+                self.forget_values()
+
+    def _wake(self, task: Task) -> None:
+        # It may have been ended, or interrupted in its sleep, since the call was made.
+        if task.suspended and self.now >= task.wake_ns:
+            self.switcher.resume(task)
+
+    def _interrupt(self, task: Task) -> None:
+        if task.suspended and task.deadline_ns >= 0:
+            self.raise_in(task, task.time_out())
+
+    def raise_in(self, task: Task, error: BaseException) -> None:
+        """Interrupt a suspended task: with an error, or in the way that the task asks for."""
+        if task.interrupt is not None:
+            task.interrupt()
+            self.switcher.resume(task)
+        else:
+            self.switcher.throw(task, error)
+
+    def stop(self, error: IronClockError) -> IronClockError:
+        """End the whole run with an error that no `except` in a job can catch. Return it if no task is running."""
+        if self.current is not None:
+            self.switcher.abort(error)
+        return error
+
+    # --- simulated threads --------------------------------------------------------------------------
+
+    def start_task(self, task: Task) -> None:
+        """Start a task that is not an attempt, at this instant and before everything else that is due."""
+        self.schedule(self.now, FIRST, self._begin, task)
+
+    def _begin(self, task: Task) -> None:
+        self.current = task
+        try:
+            task.run()
+        finally:
+            self.current = None
+
+
+def _nothing() -> None:
+    return

@@ -1,0 +1,390 @@
+"""Faults: what is made to go wrong, where and when.
+
+Each fault with a chance has its own random generator, so that a new fault never changes the others.
+"""
+
+from __future__ import annotations
+
+import copy
+import random
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, Literal, TypeAlias
+
+from ..errors import EnqueueRefused, InputError, PolicyError
+from ..foundation.durations import Duration, signed_ns, spell, to_ns
+from ..foundation.instants import Instant, Timeline
+
+Kind: TypeAlias = Literal[
+    "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "miss", "lose", "answer"
+]
+Numbers: TypeAlias = "int | Iterable[int] | None"
+Span: TypeAlias = "tuple[Instant, Instant] | None"
+When: TypeAlias = "Callable[..., bool] | None"
+ErrorLike: TypeAlias = "BaseException | type[BaseException]"
+
+SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit", "ack")
+"""The seams of every job. ``before NAME`` and ``after NAME`` of an effect are seams as well."""
+
+
+@dataclass
+class Fault:
+    """One fault, and how often it has struck. The methods of `Faults` return it."""
+
+    kind: Kind
+    """What it does."""
+    job: str | None
+    """The name of the job type that it strikes. None: any."""
+    numbers: frozenset[int] | None
+    """The numbers of the attempts (or calls) that it strikes. None: all."""
+    since: int | None
+    until: int | None
+    """From when, and until when, it strikes, in nanoseconds since the epoch; the end is not included."""
+    chance: float | None
+    """The share of cases that it strikes, from 0 to 1. None: all."""
+    when: Callable[..., bool] | None
+    error: ErrorLike | None
+    """What it raises."""
+    by_ns: int
+    """How long it takes, in nanoseconds."""
+    generator: random.Random | None
+    at: str = "start"
+    """The seam at which it strikes."""
+    visits: frozenset[int] | None = None
+    hard: bool = False
+    status: int = 0
+    struck: int = field(default=0)
+    """How often it has struck so far."""
+    seen: set[tuple[int, int]] = field(default_factory=set)
+
+    def hits(self, job: str) -> bool:
+        """Return True if it is meant for a job type."""
+        return self.job is None or self.job == job
+
+    def would_strike(self, now: int, number: int, subject: Any) -> bool:
+        """Return True if it can strike attempt `number` at `now`, its chance left out."""
+        return (
+            (self.numbers is None or number in self.numbers)
+            and (self.since is None or now >= self.since)
+            and (self.until is None or now < self.until)
+            and (self.when is None or bool(self.when(_as_read(subject))))
+        )
+
+    def strikes(self, now: int, number: int, subject: Any) -> bool:
+        """Return True if it strikes attempt (or enqueue call) `number` at `now`, and count that."""
+        if self.numbers is not None and number not in self.numbers:
+            return False
+        if self.since is not None and now < self.since:
+            return False
+        if self.until is not None and now >= self.until:
+            return False
+        if self.when is not None and not self.when(_as_read(subject)):
+            return False
+        if self.generator is not None and self.generator.random() >= (self.chance or 0.0):
+            return False
+        self.struck += 1
+        return True
+
+    def make(self) -> BaseException:
+        """Return a new error to raise."""
+        if isinstance(self.error, BaseException):
+            try:
+                return copy.copy(self.error)
+            except Exception:  # an exception whose constructor does not take its own args
+                return self.error.with_traceback(None)
+        assert self.error is not None
+        return self.error()
+
+    def describe(self) -> str:
+        """Return the fault in words."""
+        words = {
+            "slow": f"slow by {spell(self.by_ns)}", "refuse": "refuse enqueue",
+            "lose_ack": "lose the acknowledgement of", "twice": "deliver twice",
+            "delay": f"deliver late by {spell(self.by_ns)}",
+        }  # fmt: skip
+        where = f" at {self.at!r}" if self.at != "start" or self.kind == "crash" else ""
+        return f"{words.get(self.kind, self.kind)} {self.job or 'any job'}{where}"
+
+
+def _as_read(subject: Any) -> Any:
+    """Return what a user's predicate gets: the user's own object for a live attempt or job."""
+    return getattr(subject, "reader", subject)
+
+
+class Faults:
+    """What is made to go wrong in a rig. `Rig.faults` is one; each method places a fault and returns it.
+
+    Parameters that the methods share. All that are given must hold:
+
+    - `job`: a job type, its name or its callable. Default None: any job.
+    - `attempts`: the numbers of the attempts that the fault strikes; 1 is the first. Default None: all.
+    - `between`: a pair of instants; the end is not included. Default None: always.
+    - `chance`: the share of cases that it strikes, from 0 to 1, drawn from the rig's seed. Default None: all.
+    - `when`: a function that gets the `Attempt` and returns True if the fault strikes. Default None.
+
+    Example::
+
+        down = ("2031-03-29T23:00", "2031-03-29T23:20")
+        rig.faults.fail("submit_manifest", between=down, error=ConnectionError("harbour office is down"))
+        rig.faults.crash("charge_fare", at="after charge", attempts=1)
+    """
+
+    def __init__(
+        self, timeline: Timeline, seed: object, named: Callable[[object], str], changed: Callable[[], None],
+        plan: Callable[[int, Callable[[Any], None], Any], None], jump: Callable[[int], None],
+    ) -> None:  # fmt: skip
+        self._timeline = timeline
+        self._seed = seed
+        self._named = named
+        self._changed = changed
+        self._plan = plan
+        self._jump = jump
+        self.attempt: list[Fault] = []
+        """Faults that strike attempts before their code runs, in the order in which they were placed."""
+        self.seam: list[Fault] = []
+        """Faults at the seams inside an attempt, and crashes."""
+        self.enqueue: list[Fault] = []
+        self.ack: list[Fault] = []
+        self.twice: list[Fault] = []
+        self.delivery: list[Fault] = []
+        self.early: list[Fault] = []
+        self.outages: list[tuple[str | None, int, int]] = []
+        """The queue (None: all), begin and end of each outage of the queue server."""
+
+    def fail(
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, error: ErrorLike = ConnectionError("injected by faults.fail"), at: str = "start",
+        visits: Numbers = None, takes: Duration = 0,
+    ) -> Fault:  # fmt: skip
+        """Make attempts raise an error.
+
+        Parameters, beside those of `Faults`:
+
+        - `error`: an exception, or its class. Default: a `ConnectionError`.
+        - `at`: the seam. ``"start"`` (the default) is before the code of the job; ``"before NAME"`` and
+          ``"after NAME"`` of an effect; ``"enqueue"``, ``"after enqueue"``, ``"sleep"``, ``"commit"``,
+          ``"after commit"``.
+        - `visits`: strike only at these passes of the seam within one attempt, from 1. Default None: at each.
+        - `takes`: how long an attempt runs until it fails at its start, as a connection without an answer does.
+          Default 0.
+
+        Raises `InputError` or `PolicyError`.
+        """
+        where, by_ns = self._list_for(at), to_ns(takes, what="takes")
+        if by_ns and at != "start":
+            raise InputError(f"takes is for a failure at the start, and at is {at!r}; leave takes out")
+        return self._place(where, "fail", job, attempts, between, chance, when, checked_error(error), by_ns, at, visits)
+
+    def hang(
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, at: str = "start", visits: Numbers = None,
+    ) -> Fault:  # fmt: skip
+        """Make attempts hang until their timeout. Without a timeout they never end. Parameters as in `fail`."""
+        return self._place(self._list_for(at), "hang", job, attempts, between, chance, when, at=at, visits=visits)
+
+    def slow(
+        self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
+        chance: float | None = None, when: When = None, at: str = "start", visits: Numbers = None,
+    ) -> Fault:  # fmt: skip
+        """Make attempts take longer: `by` passes at the seam. Other parameters as in `fail`."""
+        by_ns = to_ns(by, what="by")
+        where = self._list_for(at)
+        return self._place(where, "slow", job, attempts, between, chance, when, by=by_ns, at=at, visits=visits)
+
+    def crash(
+        self, job: object = None, *, at: str = "start", attempts: Numbers = None, visits: Numbers = None,
+        between: Span = None, chance: float | None = None, when: When = None, down: Duration = 0, hard: bool = False,
+    ) -> Fault:  # fmt: skip
+        """Kill the worker at a seam. No `except` and no `finally` of the job runs.
+
+        Parameters, beside those of `fail`:
+
+        - `at`: ``"ack"`` as well: after the code of the job, before the acknowledgement.
+        - `down`: how long it takes until a new worker is up. Default 0.
+        - `hard`: True runs the attempt in a forked child process that really dies, so that a real database rolls back
+          what the connection of the child has not committed. Default False.
+
+        Raises `InputError`.
+        """
+        if hard and at in ("start", "ack"):
+            raise InputError(f"at is {at!r}; a hard crash happens inside the code of the job, give another seam")
+        self._list_for(at)
+        by = to_ns(down, what="down")
+        made = self._place(self.seam, "crash", job, attempts, between, chance, when, by=by, at=at, visits=visits)
+        made.hard = hard
+        return made
+
+    def deliver_twice(
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, after: Duration = 0,
+    ) -> Fault:  # fmt: skip
+        """Deliver the same message a second time, `after` the start of the first attempt (default 0)."""
+        return self._place(self.twice, "twice", job, attempts, between, chance, when, by=to_ns(after, what="after"))
+
+    def lose_ack(
+        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None,
+    ) -> Fault:  # fmt: skip
+        """Lose the acknowledgement of an attempt that is done. Its job is delivered again."""
+        return self._place(self.ack, "lose_ack", job, attempts, between, chance, when)
+
+    def delay(
+        self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
+        chance: float | None = None, when: When = None,
+    ) -> Fault:  # fmt: skip
+        """Deliver jobs late by `by`, so that later jobs can overtake them. `when` gets the `Job`."""
+        by_ns = to_ns(by, what="by")
+        return self._place(self.delivery, "delay", job, attempts, between, chance, when, by=by_ns)
+
+    def fetch_early(self, job: object = None, *, chance: float | None = None, when: When = None) -> Fault:
+        """Let a worker fetch a job as soon as it is enqueued, before the transaction around it has committed.
+
+        That can happen if the queue is not part of the transaction: ``rig.transaction(joins=False)``. `when` gets the
+        `Job`.
+        """
+        return self._place(self.early, "early", job, None, None, chance, when)
+
+    def outage(self, between: tuple[Instant, Instant], *, queue: str | None = None) -> None:
+        """Take the queue server down between two instants.
+
+        Enqueueing raises `EnqueueRefused`, no worker gets a job, and a job that is acknowledged in the outage is
+        delivered again.
+
+        Parameters: `queue` is the name of the only queue that is down. Default None: all queues.
+        """
+        since, until = self.span(between)
+        self.outages.append((queue, since, until))
+        self._changed()
+
+    def jump_clock(self, by: Duration, *, at: Instant | None = None) -> None:
+        """Let the wall clock jump. The monotonic clock and the rig's own instants do not.
+
+        Parameters: `by` is how far; text can begin with a minus (``"-1h"``). `at` is the instant; default: now.
+        """
+        by_ns = signed_ns(by)
+        if at is None:
+            self._jump(by_ns)
+        else:
+            self._plan(self._timeline.ns(at, what="at"), self._jump, by_ns)
+
+    def refuse_enqueue(
+        self, job: object = None, *, calls: Numbers = None, between: Span = None, chance: float | None = None,
+        when: When = None, error: ErrorLike = EnqueueRefused,
+    ) -> Fault:  # fmt: skip
+        """Make enqueueing raise an error in the code that enqueues.
+
+        Parameters, beside those of `Faults`: `calls` are the numbers of the enqueues of that job type, from 1. `when`
+        gets the tuple of the job's arguments. `error` is an exception or its class; default `EnqueueRefused`.
+        """
+        return self._place(self.enqueue, "refuse", job, calls, between, chance, when, checked_error(error))
+
+    def clear(self) -> None:
+        """Remove every fault."""
+        for faults in self._lists():
+            faults.clear()
+        self.outages.clear()
+        self._changed()
+
+    def __iter__(self) -> Iterator[Fault]:
+        return iter([fault for faults in self._lists() for fault in faults])
+
+    def _lists(self) -> tuple[list[Fault], ...]:
+        return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery, self.early
+
+    def outage_until(self, queue: str, now: int) -> int | None:
+        """Return the end of the outage that a queue has at `now`. None if it has none."""
+        for name, since, until in self.outages:
+            if since <= now < until and (name is None or name == queue):
+                return until
+        return None
+
+    def outage_error(self, queue: str, now: int) -> BaseException | None:
+        """Return the error of an enqueue in an outage. None if there is no outage."""
+        until = self.outage_until(queue, now)
+        return None if until is None else EnqueueRefused(f"the queue server is down until {self._timeline.text(until)}")
+
+    def _list_for(self, at: str) -> list[Fault]:
+        if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after "))):
+            raise InputError(
+                f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect"
+            )
+        return self.attempt if at == "start" else self.seam
+
+    def span(self, between: tuple[Instant, Instant]) -> tuple[int, int]:
+        """Return a pair of instants in nanoseconds. Raises `InputError` or `InstantError`."""
+        if not isinstance(between, (tuple, list)) or len(between) != 2:
+            raise InputError(f"between is {between!r}; give a pair of instants, (start, end)")
+        since = self._timeline.ns(between[0], what="the start of between")
+        until = self._timeline.ns(between[1], what="the end of between")
+        if until <= since:
+            raise InputError(
+                f"between ends at {between[1]!r}, which is not after its start {between[0]!r}; give (start, end)"
+            )
+        return since, until
+
+    def _place(
+        self, where: list[Fault], kind: Kind, job: object, numbers: Numbers, between: Span, chance: float | None,
+        when: When, error: ErrorLike | None = None, by: int = 0, at: str = "start", visits: Numbers = None,
+    ) -> Fault:  # fmt: skip
+        name = None if job is None else self._named(job)
+        since, until = (None, None) if between is None else self.span(between)
+        generator = None
+        if chance is not None:
+            checked_chance(chance)
+            generator = random.Random(f"{self._seed}:fault:{kind}:{name}:{len(where)}")
+        if when is not None and not callable(when):
+            raise InputError(f"when is {when!r}; give a function that returns True if the fault strikes")
+        fault = Fault(
+            kind,
+            name,
+            checked_numbers(numbers),
+            since,
+            until,
+            chance,
+            when,
+            error,
+            by,
+            generator,
+            at,
+            checked_numbers(visits),
+        )
+        where.append(fault)
+        self._changed()
+        return fault
+
+
+def checked_chance(chance: object) -> None:
+    """Raise `InputError` unless `chance` is a share from 0 to 1."""
+    if chance is not None and (
+        isinstance(chance, bool) or not isinstance(chance, (int, float)) or not 0 <= chance <= 1
+    ):
+        raise InputError(f"chance is {chance!r}; give a share from 0 to 1")
+
+
+def checked_numbers(given: int | Iterable[int] | None, of: str = "an attempt") -> frozenset[int] | None:
+    """Return the numbers of attempts or calls as a set. Raises `InputError`."""
+    if given is None:
+        return None
+    try:
+        numbers = frozenset((given,) if isinstance(given, int) else given)
+    except TypeError:
+        raise InputError(f"the number of {of} is {given!r}; give numbers, such as 1, (1, 2) or range(1, 4)") from None
+    for number in numbers:
+        if isinstance(number, bool) or not isinstance(number, int) or number < 1:
+            raise InputError(f"the number of {of} is {number!r}; give whole numbers, at least 1")
+    return numbers
+
+
+def checked_error(given: object) -> ErrorLike:
+    """Return an error that can be raised. Raises `PolicyError` for anything else."""
+    if isinstance(given, BaseException):
+        return given
+    if isinstance(given, type) and issubclass(given, BaseException):
+        try:
+            given()
+        except Exception as error:
+            raise PolicyError(
+                f"error is {given.__name__}, which cannot be made without arguments: {error}; give an instance"
+            ) from None
+        return given
+    raise PolicyError(f"error is {given!r}; give an exception or its class")

@@ -1,0 +1,154 @@
+"""Sets of jobs, as a test asks for them, and the dead letters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, Any, overload
+
+from ..errors import InputError, SelectionError
+from ..foundation.durations import spell
+from .broker import Broker
+from .jobs import Job, live_job, written_arguments
+
+if TYPE_CHECKING:
+    import pandas
+
+
+class JobSet(Sequence[Job[Any]]):
+    """Some jobs of a rig, in the order in which they were enqueued. `Rig.jobs` gives it. Its repr is a table.
+
+    Example::
+
+        assert rig.jobs("charge_fare").states() == {"done": 3, "dead": 1}
+        print(rig.jobs(state="dead").one().story())
+    """
+
+    def __init__(self, jobs: Iterable[Job[Any]], asked_for: str = "any job") -> None:
+        self._jobs = list(jobs)
+        self._asked_for = asked_for
+
+    def __len__(self) -> int:
+        return len(self._jobs)
+
+    @overload
+    def __getitem__(self, index: int) -> Job[Any]: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Job[Any]]: ...
+    def __getitem__(self, index: int | slice) -> Job[Any] | list[Job[Any]]:
+        return self._jobs[index]
+
+    def __eq__(self, other: object) -> bool:
+        if isinstance(other, (JobSet, list, tuple)):
+            return list(self) == list(other)
+        return NotImplemented
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def one(self) -> Job[Any]:
+        """Return the only job of the set. Raises `SelectionError` if the set has none, or more than one."""
+        __tracebackhide__ = True  # so that pytest shows the line of the test
+        if len(self) == 1:
+            return self[0]
+        shown = "".join(f"\n  {job!r}" for job in self[:10]) + ("\n  ..." if len(self) > 10 else "")
+        raise SelectionError(
+            f"asked for one job ({self._asked_for}), found {len(self) or 'none'}{':' * bool(shown)}{shown}"
+        )
+
+    def states(self) -> dict[str, int]:
+        """Return how many jobs are in each state. A state without jobs is left out."""
+        counted: dict[str, int] = {}
+        for job in self:
+            counted[job.state] = counted.get(job.state, 0) + 1
+        return counted
+
+    def story(self) -> str:
+        """Return what happened to all of the jobs, one job below the other."""
+        return "\n".join(job.story() for job in self)
+
+    def frame(self) -> pandas.DataFrame:
+        """Return a pandas table, one row for each job. Needs the extra ``ironclock[frame]``."""
+        import pandas
+
+        columns = ("id", "name", "queue", "state", "enqueued_at", "due_at", "attempts", "args", "kwargs", "error")
+        rows: list[dict[str, Any]] = [
+            {
+                "id": job.id, "name": job.name, "queue": job.queue, "state": job.state,
+                "enqueued_at": job.enqueued_at, "due_at": job.due_at, "attempts": job.attempts_made,
+                "args": job.args, "kwargs": job.kwargs,
+                "error": None if job.error is None else type(job.error).__name__,
+            }
+            for job in self
+        ]  # fmt: skip
+        return pandas.DataFrame(rows, columns=list(columns))
+
+    def __repr__(self) -> str:
+        if not len(self):
+            return f"<no jobs ({self._asked_for})>"
+        rows = [("job", "arguments", "queue", "state", "attempts", "due", "error")]
+        for job in self[:40]:
+            live = live_job(job)
+            error = "" if job.error is None else type(job.error).__name__
+            delay = "+" + spell(live.due_ns - live.enqueued_ns)
+            arguments = written_arguments(job.args, job.kwargs)[:40]
+            rows.append((job.id, arguments, job.queue, job.state, str(job.attempts_made), delay, error))
+        widths = [max(len(row[i]) for row in rows) for i in range(len(rows[0]))]
+        lines = ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in rows]
+        if len(self) > 40:
+            lines.append(f"... and {len(self) - 40} more")
+        return "\n".join(lines)
+
+
+class DeadLetters(JobSet):
+    """The dead letters of a rig, as they are when you look. `Rig.dead` gives them.
+
+    Example::
+
+        assert len(rig.dead) == 1
+        rig.dead.requeue()
+        rig.advance("1h")
+    """
+
+    def __init__(self, broker: Broker) -> None:
+        super().__init__((), "dead letters")
+        self._broker = broker
+
+    def __len__(self) -> int:
+        return len(self._dead())
+
+    @overload
+    def __getitem__(self, index: int) -> Job[Any]: ...
+    @overload
+    def __getitem__(self, index: slice) -> list[Job[Any]]: ...
+    def __getitem__(self, index: int | slice) -> Job[Any] | list[Job[Any]]:
+        return self._dead()[index]
+
+    def _dead(self) -> list[Job[Any]]:
+        return [job.reader for job in self._broker.jobs if job.state == "dead"]
+
+    def requeue(self, *jobs: Job[Any], where: Callable[[Job[Any]], bool] | None = None) -> JobSet:
+        """Put dead letters back into their queues, due now, with all of their attempts again.
+
+        Parameters:
+
+        - `jobs`: the dead letters. Default: all.
+        - `where`: only those for which this function of the job is true. Default: all.
+
+        Returns the jobs that were put back. Raises `RigStateError` for a job that is not dead, before any is moved.
+        """
+        return self._move(self._broker.requeue, jobs, where)
+
+    def discard(self, *jobs: Job[Any], where: Callable[[Job[Any]], bool] | None = None) -> JobSet:
+        """Give dead letters up for good: their state becomes ``dropped``. Parameters and errors as in `requeue`."""
+        return self._move(self._broker.discard, jobs, where)
+
+    def _move(
+        self, move: Callable[[Any], None], jobs: tuple[Job[Any], ...], where: Callable[[Job[Any]], bool] | None
+    ) -> JobSet:
+        chosen = [job for job in (jobs or self._dead()) if where is None or where(job)]
+        for job in chosen:
+            if not isinstance(job, Job):
+                raise InputError(f"{job!r} is not a job; give jobs, as rig.dead holds them")
+            self._broker.must_be_dead(live_job(job))
+        for job in chosen:
+            move(live_job(job))
+        return JobSet(chosen, "dead letters moved")

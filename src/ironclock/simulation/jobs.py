@@ -1,0 +1,430 @@
+"""Jobs and attempts: the live objects that the simulation moves, and the objects that a test reads.
+
+`LiveJob` and `LiveAttempt` belong to the simulation. `Job` and `Attempt` are what users get: they show the same
+things, and change nothing but through a few methods.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Generic, Literal, Protocol, TypeAlias, TypeVar
+
+from ..errors import AttemptTimeout, WorkerDied
+from ..foundation.durations import spell, to_timedelta
+from ..foundation.instants import Timeline
+from .task import Task
+
+if TYPE_CHECKING:
+    from .policy import JobType
+    from .queues import Pool
+
+State: TypeAlias = Literal["held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn", "lost"]
+Outcome: TypeAlias = Literal["running", "done", "failed", "timed-out", "crashed", "cancelled"]
+WhileRunning: TypeAlias = Literal["refuse", "ask", "throw", "kill"]
+"""What a withdrawal does to a job that is running."""
+
+OPEN = ("held", "ready", "running", "backing-off")
+"""The states of a job that is not finished."""
+
+CLOSED = ("done", "dead", "dropped", "withdrawn", "lost")
+"""The states of a job that is finished. `lost`: acknowledged before it ran, and its worker died."""
+
+R_co = TypeVar("R_co", covariant=True)
+
+
+class JobHome(Protocol):
+    """What a job asks of its simulation."""
+
+    timeline: Timeline
+
+    def attempts_of(self, job: LiveJob) -> list[LiveAttempt]:
+        """Return every attempt at a job, in order."""
+
+    def withdraw(self, job: LiveJob, running: WhileRunning) -> None:
+        """Cancel a job."""
+
+    def story_of(self, job: LiveJob) -> str:
+        """Return what happened to a job, in words."""
+
+
+class LiveJob:
+    """One job of a simulation. Fields that end in `_ns` are nanoseconds since the epoch; -1: not yet."""
+
+    __slots__ = (
+        "_id", "_reader", "args", "attempts_made", "copies_arguments", "depth", "due_ns", "enqueued_ns",
+        "error", "failures", "first_ns", "home", "key", "keywords", "number", "on_close", "priority", "progress", "queue",
+        "read_attempts", "result", "running_attempt", "state", "type", "waited_ns",
+    )  # fmt: skip
+
+    def __init__(
+        self, home: JobHome, type: JobType[..., Any], number: int, args: tuple[Any, ...], kwargs: dict[str, Any],
+        queue: str, priority: int, enqueued_ns: int, due_ns: int,
+    ) -> None:  # fmt: skip
+        self.home = home
+        self.type = type
+        self.number = number
+        self.args = args
+        self.keywords = kwargs or None  # the keyword arguments; None if there are none
+        self.queue = queue
+        self.priority = priority
+        self.enqueued_ns = enqueued_ns
+        self.due_ns = due_ns
+        self.state: State = "held" if due_ns > enqueued_ns else "ready"
+        self.attempts_made = 0
+        self.failures = 0  # since the job was enqueued, or put back from the dead letters
+        self.first_ns = -1  # the start of the first attempt since then
+        self.waited_ns = 0  # the backoff before the present attempt
+        self.running_attempt: LiveAttempt | None = None
+        self.result: Any = None
+        self.error: BaseException | None = None
+        self.key: Any = None
+        self.progress: Any = None
+        self.depth = 0  # how many jobs have enqueued one another at this instant to get here
+        self.on_close: Callable[[LiveJob], None] | None = None
+        self.copies_arguments = False  # each attempt gets its own copy, as if unpacked from a message
+        self.read_attempts: list[LiveAttempt] | None = None  # as made from the history when last asked for
+        self._id: str | None = None
+        self._reader: Job[Any] | None = None
+
+    @property
+    def kwargs(self) -> dict[str, Any]:
+        return self.keywords or {}
+
+    @property
+    def id(self) -> str:
+        """A name for this job, the same in every run of the same story."""
+        if self._id is None:
+            self._id = f"{self.type.name}-{self.number}"
+        return self._id
+
+    def renumber(self, number: int) -> None:
+        """Take the number that the job has in the parent of a forked child."""
+        self.number = number
+        self._id = None
+
+    @property
+    def reader(self) -> Job[Any]:
+        """The object that users get for this job, always the same one."""
+        found = self._reader
+        if found is None:
+            found = self._reader = Job(self)
+        return found
+
+    @property
+    def attempts(self) -> list[LiveAttempt]:
+        """Every attempt so far, the running one included."""
+        # Made from the history when somebody asks. To keep an object for each attempt of a long run would cost more
+        # than the rest of the run, mostly in the garbage collector.
+        made = self.read_attempts
+        if made is None or len(made) != self.attempts_made or (made and made[-1].outcome == "running"):
+            made = self.read_attempts = self.home.attempts_of(self)
+        return made
+
+    def __repr__(self) -> str:
+        made = self.attempts_made
+        attempts = f", {made} attempt{'s' * (made != 1)}" if made else ""
+        return f"<job {self.id}({written_arguments(self.args, self.kwargs)}): {self.state}{attempts}>"
+
+
+class LiveAttempt(Task):
+    """One attempt at a job. Fields that end in `_ns` are nanoseconds since the epoch; -1: not yet."""
+
+    __slots__ = (
+        "_reader", "asked_to_stop", "counts", "ended_ns", "error", "line", "number", "outcome", "pool", "seam_visits",
+        "started_ns", "tracked", "waited_ns", "worker",
+    )  # fmt: skip
+
+    job: LiveJob
+
+    def __init__(self, job: LiveJob, number: int, started_ns: int, worker: str, pool: Pool) -> None:
+        self.job = job
+        self.number = number
+        self.started_ns = started_ns
+        self.worker = worker
+        self.pool = pool
+        self.outcome: Outcome = "running"
+        self.error: BaseException | None = None
+        self.ended_ns = -1
+        self.waited_ns = -1
+        self.line = ""  # where its error was raised, as file:line
+        # What any task has.
+        self.deadline_ns = -1
+        self.wake_ns = -1
+        self.suspended = False
+        self.interrupt = None
+        self.suspension = None
+        # What only a tracked attempt needs; see `track`.
+        self.tracked = False
+        self.counts = True  # the queue still accepts its acknowledgement
+        self.asked_to_stop = False
+        self.seam_visits: dict[str, int] | None = None  # how often it has passed each seam
+        self._reader: Attempt | None = None
+
+    def track(self) -> None:
+        """From now on follow what only some attempts need: lease, cancellation, seams passed, limits."""
+        self.tracked = True
+
+    def visit(self, seam: str) -> int:
+        """Count one more pass of a seam; return how many there are now."""
+        if self.seam_visits is None:
+            self.seam_visits = {}
+        count = self.seam_visits[seam] = self.seam_visits.get(seam, 0) + 1
+        return count
+
+    def time_out(self) -> BaseException:
+        """Return the error that interrupts it at its deadline, which becomes its own error."""
+        allowed = spell(self.deadline_ns - self.started_ns)
+        self.deadline_ns = -1  # a job that ignores the timeout is not told again
+        self.error = AttemptTimeout(f"attempt {self.number} of {self.job.id} used up its timeout of {allowed}")
+        return self.error
+
+    @property
+    def label(self) -> str:
+        return f"{self.job.id}/{self.number}"
+
+    @property
+    def reader(self) -> Attempt:
+        """The object that users get for this attempt."""
+        found = self._reader
+        if found is None:
+            found = self._reader = Attempt(self)
+        return found
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, LiveAttempt) and other.job is self.job and other.number == self.number
+
+    def __hash__(self) -> int:
+        return hash((id(self.job), self.number))
+
+    def __repr__(self) -> str:
+        error = "" if self.error is None else f" {type(self.error).__name__}"
+        return f"<attempt {self.number} of {self.job.id}: {self.outcome}{error}>"
+
+
+class Attempt:
+    """One attempt at a job: when it ran, on which worker, and how it ended.
+
+    Example::
+
+        first = job.attempts[0]
+        assert first.outcome == "failed"
+        assert isinstance(first.error, ConnectionError)
+        assert first.waited == dt.timedelta(seconds=10)
+    """
+
+    __slots__ = ("_live",)
+
+    def __init__(self, live: LiveAttempt) -> None:
+        self._live = live
+
+    @property
+    def job(self) -> Job[Any]:
+        """The job that was attempted."""
+        return self._live.job.reader
+
+    @property
+    def number(self) -> int:
+        """Its number: 1 is the first attempt at the job."""
+        return self._live.number
+
+    @property
+    def worker(self) -> str:
+        """The worker's name, such as ``"w1"``."""
+        return self._live.worker
+
+    @property
+    def outcome(self) -> str:
+        """How it ended: ``running`` (not ended), ``done``, ``failed``, ``timed-out``, ``crashed`` or ``cancelled``."""
+        return self._live.outcome
+
+    @property
+    def error(self) -> BaseException | None:
+        """The error that ended it. None if it has none."""
+        return self._live.error
+
+    @property
+    def line(self) -> str:
+        """Where the error was raised, as ``file:line``. Empty if there is no error."""
+        return self._live.line
+
+    @property
+    def started_at(self) -> dt.datetime:
+        """When it started, in the rig's time zone (microseconds)."""
+        return self._live.job.home.timeline.at(self._live.started_ns)
+
+    @property
+    def ended_at(self) -> dt.datetime | None:
+        """When it ended, in the rig's time zone. None while it runs."""
+        return None if self._live.ended_ns < 0 else self._live.job.home.timeline.at(self._live.ended_ns)
+
+    @property
+    def waited(self) -> dt.timedelta | None:
+        """The backoff that followed this attempt. None if none followed."""
+        return None if self._live.waited_ns < 0 else to_timedelta(self._live.waited_ns)
+
+    @property
+    def started_ns(self) -> int:
+        """When it started, exactly: nanoseconds since 1970-01-01T00:00Z."""
+        return self._live.started_ns
+
+    @property
+    def ended_ns(self) -> int | None:
+        """When it ended, exactly: nanoseconds since 1970-01-01T00:00Z. None while it runs."""
+        return None if self._live.ended_ns < 0 else self._live.ended_ns
+
+    @property
+    def waited_ns(self) -> int | None:
+        """The backoff that followed, exactly, in nanoseconds. None if none followed."""
+        return None if self._live.waited_ns < 0 else self._live.waited_ns
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Attempt) and other._live == self._live
+
+    def __hash__(self) -> int:
+        return hash(self._live)
+
+    def __repr__(self) -> str:
+        return repr(self._live)
+
+
+class Job(Generic[R_co]):
+    """One enqueued call, and what became of it. `Rig.enqueue`, `Rig.jobs` and taps give jobs.
+
+    Example::
+
+        job = rig.enqueue(manifest.call("TL-204"), after="15m")
+        assert job.state == "held"
+        rig.advance("1h")
+        assert job.state == "done"
+        assert len(job.attempts) == 1
+    """
+
+    __slots__ = ("__weakref__", "_live")
+
+    def __init__(self, live: LiveJob) -> None:
+        self._live = live
+
+    @property
+    def name(self) -> str:
+        """The name of its job type."""
+        return self._live.type.name
+
+    @property
+    def id(self) -> str:
+        """A name for this job alone, such as ``"submit_manifest-3"``: the same in every run of the same story."""
+        return self._live.id
+
+    @property
+    def number(self) -> int:
+        """Its number among the jobs of the rig, in the order of enqueueing, from 1."""
+        return self._live.number
+
+    @property
+    def args(self) -> tuple[Any, ...]:
+        """The positional arguments."""
+        return self._live.args
+
+    @property
+    def kwargs(self) -> dict[str, Any]:
+        """The keyword arguments."""
+        return self._live.kwargs
+
+    @property
+    def queue(self) -> str:
+        """The name of its queue."""
+        return self._live.queue
+
+    @property
+    def priority(self) -> int:
+        """Its priority: the lowest number starts first."""
+        return self._live.priority
+
+    @property
+    def key(self) -> Any:
+        """What `unique` and per-key limits compare. None if the job has no key."""
+        return self._live.key
+
+    @property
+    def state(self) -> str:
+        """Its state now. Open: ``held``, ``ready``, ``running``, ``backing-off``. Closed: ``done``, ``dead``,
+        ``dropped``, ``withdrawn``, ``lost``."""
+        return self._live.state
+
+    @property
+    def result(self) -> R_co:
+        """What the function returned. None as long as the job is not done."""
+        result: R_co = self._live.result
+        return result
+
+    @property
+    def error(self) -> BaseException | None:
+        """The error of the last attempt. None if that succeeded, or if no attempt was made."""
+        return self._live.error
+
+    @property
+    def progress(self) -> Any:
+        """The last value that the job reported with `Rig.progress`."""
+        return self._live.progress
+
+    @property
+    def attempts(self) -> list[Attempt]:
+        """Every attempt so far, in order, the running one included."""
+        return [attempt.reader for attempt in self._live.attempts]
+
+    @property
+    def attempts_made(self) -> int:
+        """How many attempts were started so far. Faster than ``len(job.attempts)``."""
+        return self._live.attempts_made
+
+    @property
+    def enqueued_at(self) -> dt.datetime:
+        """When it was enqueued, in the rig's time zone."""
+        return self._live.home.timeline.at(self._live.enqueued_ns)
+
+    @property
+    def due_at(self) -> dt.datetime:
+        """When it is due to run, or was due the last time."""
+        return self._live.home.timeline.at(self._live.due_ns)
+
+    @property
+    def delay(self) -> dt.timedelta:
+        """The time from enqueueing to `due_at`."""
+        return to_timedelta(self._live.due_ns - self._live.enqueued_ns)
+
+    def withdraw(self, running: WhileRunning = "refuse") -> None:
+        """Cancel the job.
+
+        Parameters:
+
+        - `running`: what to do if the job is running. ``"refuse"`` (the default) raises `RigStateError`. ``"ask"``
+          lets the job find out with `Rig.cancelled`. ``"throw"`` raises `AttemptCancelled` inside the job where it
+          waits. ``"kill"`` ends it where it waits, and no `except` and no `finally` of the job runs.
+
+        A job that ends with an error after it was asked is withdrawn. A job that returns is done.
+
+        Raises `RigStateError` if the job is closed, or running and `running` is ``"refuse"``.
+        """
+        self._live.home.withdraw(self._live, running)
+
+    def story(self) -> str:
+        """Return what happened to the job, one line for each event, with instants in the rig's time zone."""
+        return self._live.home.story_of(self._live)
+
+    def __repr__(self) -> str:
+        return repr(self._live)
+
+
+def live_job(job: Job[Any]) -> LiveJob:
+    """Return the simulation's own object for a job that a user holds."""
+    return job._live
+
+
+def worker_died(attempt: LiveAttempt, seam: str) -> WorkerDied:
+    """Return the error of an attempt whose worker died at a seam."""
+    return WorkerDied(f"{attempt.worker} died at the seam {seam!r} of attempt {attempt.number}")
+
+
+def written_arguments(args: tuple[Any, ...], kwargs: dict[str, Any]) -> str:
+    """Return arguments as they are written in a call."""
+    return ", ".join([*map(repr, args), *(f"{name}={value!r}" for name, value in kwargs.items())])

@@ -1,0 +1,251 @@
+"""A job type: a callable with its policy; and a call of one, with its arguments bound."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from types import FunctionType
+from typing import Any, Generic, Literal, ParamSpec, TypeVar
+
+from ..errors import InputError, PolicyError, nearest
+from ..foundation.distributions import Fixed, Spread, spread_of
+from ..foundation.durations import Duration, spell, to_ns
+from .retry import Retry
+
+P = ParamSpec("P")
+R_co = TypeVar("R_co", covariant=True)
+
+
+@dataclass(frozen=True)
+class Policy:
+    """How workers and queues treat a job. `Rig.job` takes the same parameters.
+
+    Running:
+
+    - `queue`: the queue's name. Default ``"default"``.
+    - `retry`: what follows an error (`Retry`). Default: one attempt.
+    - `timeout`: how long one attempt can take, in simulated time. Default None: no timeout.
+    - `priority`: the lowest number starts first, as in the standard `sched` and `queue`. Default 0.
+    - `takes`: how long an attempt takes before its code runs, for a job that is modelled. A duration, or a
+      distribution such as ``{"median": "2s", "p95": "9s"}``. Default 0.
+
+    Delivery:
+
+    - `lease`: how long the queue waits for the acknowledgement before it delivers the job again (the visibility
+      timeout). Default None: no lease, and the queue notices at once that a worker has died.
+    - `ack`: when the worker acknowledges. ``"late"`` (the default): after the job. ``"early"``: before it, so that a
+      crash loses the job.
+    - `deliveries`: after how many deliveries a job whose workers always die becomes a dead letter. Default None: never.
+
+    Admission:
+
+    - `key`: the name of a parameter, or a function of the arguments. Limits per key and `unique` compare it. Default
+      None: `unique` compares all arguments.
+    - `unique`: what happens to a new job while another job with its key is pending. ``"refuse"`` raises
+      `DuplicateJob`, ``"replace"`` withdraws the other job, ``"keep"`` keeps the other job. Default None: both are jobs.
+    - `expires`: how long a job can wait for its first attempt before it is dropped. Default None: for ever.
+    - `only_while`: names of conditions (`Rig.conditions`) that must hold for an attempt to start. Default: none.
+    - `scope`: a function that returns a new context manager for each attempt. Default None.
+
+    Durations are `Duration`: ``"1m30s"``, seconds, or a `timedelta`. Raises `PolicyError` or `DurationError`.
+
+    Example::
+
+        rig = ic.Rig(policy=ic.Policy(retry=ic.Retry(attempts=3), timeout="30s"))
+    """
+
+    queue: str = "default"
+    retry: Retry = Retry()
+    timeout: Duration | None = None
+    priority: int = 0
+    takes: Duration | Spread | Mapping[str, Any] = 0
+    lease: Duration | None = None
+    ack: Literal["late", "early"] = "late"
+    deliveries: int | None = None
+    key: str | Callable[..., Any] | None = None
+    unique: Literal["refuse", "replace", "keep"] | None = None
+    expires: Duration | None = None
+    only_while: tuple[str, ...] = ()
+    scope: Callable[[], AbstractContextManager[Any]] | None = None
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.queue, str) or not self.queue:
+            raise PolicyError(f"queue is {self.queue!r}; give a name as text")
+        if not isinstance(self.retry, Retry):
+            raise PolicyError(f"retry is {self.retry!r}; give an ic.Retry(...)")
+        if isinstance(self.priority, bool) or not isinstance(self.priority, int):
+            raise PolicyError(f"priority is {self.priority!r}; give a whole number (the lowest runs first)")
+        if self.timeout is not None and to_ns(self.timeout, what="timeout") == 0:
+            raise PolicyError("timeout is 0; give how long an attempt may take, or None")
+        spread_of(self.takes)
+        if self.lease is not None and to_ns(self.lease, what="lease") < 1:
+            raise PolicyError(
+                f"lease is {self.lease!r}, shorter than the clock's resolution of 1 ns; give a longer lease or None"
+            )
+        if self.expires is not None and to_ns(self.expires, what="expires") == 0:
+            raise PolicyError("expires is 0; give how long a job may wait, or None")
+        if self.ack not in ("late", "early"):
+            raise PolicyError(f"ack is {self.ack!r}; give 'late' or 'early'")
+        if self.ack == "early" and self.lease is not None:
+            raise PolicyError(
+                "ack is 'early' and there is a lease; after an early acknowledgement a lease does nothing, give one of the two"
+            )
+        if self.deliveries is not None and (
+            isinstance(self.deliveries, bool) or not isinstance(self.deliveries, int) or self.deliveries < 1
+        ):
+            raise PolicyError(f"deliveries is {self.deliveries!r}; give a whole number, at least 1")
+        if self.unique not in (None, "refuse", "replace", "keep"):
+            raise PolicyError(f"unique is {self.unique!r}; give 'refuse', 'replace' or 'keep'")
+        if self.key is not None and not isinstance(self.key, str) and not callable(self.key):
+            raise PolicyError(f"key is {self.key!r}; give a parameter's name or a function of the arguments")
+        if isinstance(self.only_while, str) or not all(isinstance(name, str) and name for name in self.only_while):
+            raise PolicyError(f"only_while is {self.only_while!r}; give a list of names of conditions")
+        if self.scope is not None and not callable(self.scope):
+            raise PolicyError(f"scope is {self.scope!r}; give a function that returns a context manager")
+
+    def changed(self, **changes: Any) -> Policy:
+        """Return this policy with some values changed. A change of None keeps the value."""
+        made = object.__new__(Policy)  # each run of a search makes its policies anew: `replace` takes twice as long
+        vars(made).update(vars(self))
+        vars(made).update({name: value for name, value in changes.items() if value is not None})
+        made.__post_init__()
+        return made
+
+
+class JobType(Generic[P, R_co]):
+    """A callable with its policy, under a name. `Rig.job` returns it; `call` binds arguments.
+
+    Example::
+
+        charge = rig.job(charge_fare, retry=ic.Retry(attempts=3), timeout="30s")
+        rig.enqueue(charge.call("TL-204", 3))
+    """
+
+    __slots__ = (
+        "_plain_counts", "_signature", "expires_ns", "fn", "has_admission_rules", "is_async", "lease_ns", "name",
+        "needs_tracking", "policy", "priority", "queue", "retry", "spread", "takes_ns", "timeout_ns",
+    )  # fmt: skip
+
+    def __init__(self, fn: Callable[P, Any], name: str, policy: Policy) -> None:
+        self.fn: Callable[..., Any] = fn
+        """The callable."""
+        self.name = name
+        """Its name in the rig."""
+        self.policy = policy
+        """How its jobs are treated."""
+        self.retry = policy.retry
+        self.queue = policy.queue
+        self.priority = policy.priority
+        self.timeout_ns = None if policy.timeout is None else to_ns(policy.timeout)
+        takes = spread_of(policy.takes)
+        self.spread = None if isinstance(takes, Fixed) else takes
+        """What the time of each attempt is drawn from. None if it is always the same."""
+        self.takes_ns = round(takes.mean_ns)
+        """How long an attempt takes before its code runs, on average."""
+        self.lease_ns = -1 if policy.lease is None else to_ns(policy.lease)
+        self.expires_ns = -1 if policy.expires is None else to_ns(policy.expires)
+        self.is_async = _is_async(fn)
+        self.has_admission_rules = bool(policy.key or policy.unique or policy.expires or policy.only_while)
+        """True if its jobs cannot simply be put into their queue."""
+        self.needs_tracking = bool(
+            self.is_async or policy.lease or policy.ack == "early" or policy.deliveries or policy.scope
+        )
+        """True if an attempt is more than the call of the function."""
+        self._signature: Any = _UNREAD
+        self._plain_counts = _positional(fn)
+
+    def call(self, *args: P.args, **kwargs: P.kwargs) -> Call[R_co]:
+        """Bind arguments; return the call. Raises `InputError` if the callable does not take them."""
+        # To bind is slow beside the rest of an enqueue. For plain positional arguments their count is enough.
+        if kwargs or len(args) not in self._plain_counts:
+            if self._signature is _UNREAD:
+                self._signature = _signature_of(self.fn)
+            if self._signature is not None:
+                try:
+                    self._signature.bind(*args, **kwargs)
+                except TypeError as error:
+                    raise InputError(
+                        f"{self.name} does not take these arguments: {error}; its signature is "
+                        f"{self.name}{self._signature}"
+                    ) from None
+        return Call(self, args, kwargs)
+
+    def key_of(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+        """Return the key of a job with these arguments. Raises `PolicyError` if `key` names no parameter."""
+        key = self.policy.key
+        if key is None:
+            return None
+        if callable(key):
+            return key(*args, **kwargs)
+        import inspect
+
+        bound = inspect.signature(self.fn).bind(*args, **kwargs)
+        bound.apply_defaults()
+        if key not in bound.arguments:
+            raise PolicyError(f"key is {key!r}, and {self.name} has no such parameter; {nearest(key, bound.arguments)}")
+        return bound.arguments[key]
+
+    def __repr__(self) -> str:
+        timeout = "" if self.timeout_ns is None else f", timeout {spell(self.timeout_ns)}"
+        return f"<job type {self.name}: queue {self.queue}, {self.retry.describe()}{timeout}>"
+
+
+class Call(Generic[R_co]):
+    """A job type with bound arguments, not enqueued yet. `JobType.call` returns it."""
+
+    __slots__ = ("args", "kwargs", "type")
+
+    def __init__(self, type: JobType[..., R_co], args: tuple[Any, ...], kwargs: dict[str, Any]) -> None:
+        self.type = type
+        """The job type."""
+        self.args = args
+        """The positional arguments."""
+        self.kwargs = kwargs
+        """The keyword arguments."""
+
+    def __repr__(self) -> str:
+        given = [repr(a) for a in self.args] + [f"{k}={v!r}" for k, v in self.kwargs.items()]
+        return f"{self.type.name}({', '.join(given)})"
+
+
+_UNREAD = object()
+_COROUTINE = 0x80  # inspect.CO_COROUTINE, without importing inspect
+
+
+def _is_async(fn: Any) -> bool:
+    fn = getattr(fn, "func", fn)  # functools.partial
+    fn = getattr(fn, "__func__", fn)
+    code = getattr(fn, "__code__", None)
+    if code is None and not isinstance(fn, type) and callable(fn):
+        code = getattr(type(fn).__call__, "__code__", None)
+    return bool(code is not None and code.co_flags & _COROUTINE)
+
+
+def _signature_of(fn: Callable[..., Any]) -> Any:
+    import inspect
+
+    try:
+        return inspect.signature(fn)
+    except (TypeError, ValueError):  # a builtin without one
+        return None
+
+
+def _positional(fn: Any) -> range:
+    """Return how many plain positional arguments a function takes, if its code alone tells that."""
+    code = getattr(fn, "__code__", None)
+    if type(fn) is not FunctionType or code is None or hasattr(fn, "__wrapped__"):
+        return range(0)
+    if len(fn.__kwdefaults__ or ()) < code.co_kwonlyargcount:
+        return range(0)
+    most = code.co_argcount
+    return range(most - len(fn.__defaults__ or ()), most + 1)
+
+
+def job_name(fn: Any) -> str:
+    """Return the name of a callable. Raises `InputError` if it cannot be called."""
+    if not callable(fn):
+        raise InputError(f"the job is {fn!r} ({type(fn).__name__}), which cannot be called; give a function")
+    while not hasattr(fn, "__name__") and hasattr(fn, "func"):  # functools.partial
+        fn = fn.func
+    return str(getattr(fn, "__name__", type(fn).__name__))

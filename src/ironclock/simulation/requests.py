@@ -1,0 +1,109 @@
+"""Requests: what one request to the application enqueued, and what runs after its response."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any, Literal, TypeAlias
+
+from ..history.history import History
+from .broker import Broker
+from .event_loop import EventLoop
+from .jobs import Job, LiveAttempt, LiveJob
+from .policy import JobType, Policy, job_name
+
+Collected: TypeAlias = "tuple[Callable[..., Any], tuple[Any, ...], dict[str, Any]]"
+"""A function that is to run after the response, and its arguments."""
+
+
+class Request:
+    """One request to the application. `Rig.request` gives it."""
+
+    def __init__(self, name: str, on_error: str) -> None:
+        self.name = name
+        """Its name, as given to `Rig.request`."""
+        self.on_error = on_error
+        self.enqueued: list[LiveJob] = []
+        self.schedules: list[str] = []
+        """The names of the schedules that it has added."""
+        self.error: BaseException | None = None
+        """The error that it ended with. None if it succeeded."""
+        self.collected: list[Collected] = []
+        self.background_job: LiveJob | None = None
+
+    @property
+    def jobs(self) -> list[Job[Any]]:
+        """The jobs that it has enqueued."""
+        return [job.reader for job in self.enqueued]
+
+    @property
+    def background(self) -> Job[Any] | None:
+        """The job that runs the collected functions. None if there are none."""
+        return None if self.background_job is None else self.background_job.reader
+
+    def run_collected(self) -> int:
+        """Run the collected functions in order; return how many have run."""
+        errors: list[BaseException] = []
+        for number, (function, args, kwargs) in enumerate(self.collected, 1):
+            try:
+                function(*args, **kwargs)
+            except Exception as error:
+                if self.on_error == "stop":
+                    error.add_note(f"function {number} of the {len(self.collected)} after the response of {self.name}")
+                    raise
+                errors.append(error)
+        if errors:
+            raise errors[0]
+        return len(self.collected)
+
+
+class Requests:
+    """The requests of a simulation."""
+
+    def __init__(self, loop: EventLoop, history: History, broker: Broker) -> None:
+        self._loop = loop
+        self._history = history
+        self._broker = broker
+        self._open: dict[Any, Request] = {}  # by task, the request that runs in it
+
+    @contextmanager
+    def handle(self, name: str, on_error: Literal["stop", "go on"] = "stop") -> Iterator[Request]:
+        """Run one request inside the block. If it fails, the history shows what it has left behind. If it succeeds,
+        the functions that it has collected run later as a job."""
+        task = self._loop.current
+        request, outer = Request(name, on_error), self._open.get(task)
+        self._open[task] = request
+
+        def listener(job: LiveJob) -> None:
+            if self._loop.current is task:
+                request.enqueued.append(job)
+
+        self._broker.listeners.append(listener)
+        try:
+            yield request
+        except BaseException as error:
+            request.error = error
+            number = task.number if isinstance(task, LiveAttempt) else 0
+            request.enqueued = [job for job in request.enqueued if job in self._broker.jobs]
+            self._history.record("request-failed", None if task is None else task.job, number, request)
+            raise
+        finally:
+            self._broker.listeners.remove(listener)
+            if outer is None:
+                self._open.pop(task, None)
+            else:
+                self._open[task] = outer
+        if request.collected:
+            label = job_name(request.collected[0][0]) if len(request.collected) == 1 else "after_response"
+            type: JobType[..., int] = JobType(request.run_collected, label, Policy())
+            request.background_job = self._broker.enqueue(type, (), {}, self._loop.now)
+
+    def current(self) -> Request | None:
+        """Return the request that runs in the running task. None if there is none."""
+        return self._open.get(self._loop.current)
+
+    def schedule_added(self, name: str) -> None:
+        """Note that the running request has added a schedule."""
+        request = self.current()
+        if request is not None:
+            request.schedules.append(name)

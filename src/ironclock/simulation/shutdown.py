@@ -1,0 +1,92 @@
+"""Shutdown: attempts that are asked to stop, cancelled or killed, and workers that are stopped."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ..errors import AttemptCancelled, RigStateError
+from ..foundation.durations import spell
+from ..history.history import History
+from .attempts import Attempts
+from .broker import Broker
+from .event_loop import FIRST, EventLoop
+from .jobs import LiveAttempt, LiveJob
+from .queues import Pools
+
+
+class Shutdown:
+    """Ends attempts before their own end."""
+
+    def __init__(
+        self, loop: EventLoop, history: History, pools: Pools, broker: Broker, attempts: Attempts,
+        changed: Callable[[], None],
+    ) -> None:  # fmt: skip
+        self._loop = loop
+        self._history = history
+        self._pools = pools
+        self._broker = broker
+        self._attempts = attempts
+        self._changed = changed
+
+    def cancel(self, job: LiveJob, how: str) -> None:
+        """Cancel a running job: ``"ask"`` it, ``"throw"`` an error into it, or ``"kill"`` it."""
+        if how not in ("ask", "throw", "kill"):
+            raise RigStateError(f"running is {how!r}; give 'refuse', 'ask', 'throw' or 'kill'")
+        attempt = job.running_attempt
+        if attempt is None:
+            self._broker.close(job, "withdrawn", "withdrawn")
+            return
+        self._ask(attempt)
+        if how == "kill":
+            self._attempts.kill(attempt, "withdrawn")
+        elif how == "throw":
+            self._throw(attempt)
+
+    def _ask(self, attempt: LiveAttempt) -> None:
+        attempt.track()
+        if not attempt.asked_to_stop:
+            attempt.asked_to_stop = True
+            self._history.record("asked-to-stop", attempt.job, attempt.number)
+
+    def _throw(self, attempt: LiveAttempt) -> None:
+        """Raise `AttemptCancelled` in an attempt where it waits."""
+        error = AttemptCancelled(f"attempt {attempt.number} of {attempt.job.id} was cancelled")
+        if self._loop.current is attempt:
+            raise error
+        if not attempt.suspended:
+            self._attempts.kill(attempt, "withdrawn")
+            return
+        self._loop.schedule(self._loop.now, FIRST, self._throw_now, (attempt, error))
+
+    def _throw_now(self, both: tuple[LiveAttempt, BaseException]) -> None:
+        attempt, error = both
+        if attempt.outcome == "running" and attempt.suspended:
+            self._loop.raise_in(attempt, error)
+
+    def stop_workers(self, grace_ns: int, how: str) -> None:
+        """Let no job start any more, and ask running attempts to stop. After the grace, kill those still running and
+        put their jobs back."""
+        loop = self._loop
+        loop.prepare()
+        for pool in self._pools.all:
+            pool.stopped = True
+        self._changed()
+        self._history.record("note", detail=f"the workers are stopped, with a grace of {spell(grace_ns)}")
+        for attempt in self._attempts.running():
+            self._ask(attempt)
+            if how == "throw":
+                self._throw(attempt)
+        loop.schedule_world_event(loop.now + grace_ns, self._grace_is_over, loop.now)
+
+    def _grace_is_over(self, since: int) -> None:
+        for attempt in self._attempts.running():
+            if attempt.pool.stopped and attempt.started_ns <= since:
+                self._attempts.kill(attempt, "the workers were stopped")
+
+    def start_workers(self) -> None:
+        """Let the workers take jobs again."""
+        for pool in self._pools.all:
+            pool.stopped = False
+        self._changed()
+        self._history.record("note", detail="the workers are started")
+        self._loop.work_to_dispatch = True

@@ -1,0 +1,191 @@
+"""The simulation: its parts by name, how they are connected, and the few operations that need several of them.
+
+It is pure: it patches nothing, does no input or output, and shows no interface. `Rig` adds those.
+"""
+
+from __future__ import annotations
+
+from ..errors import InputError, JobsLeftOpen, RigStateError, nearest
+from ..foundation.durations import spell
+from ..foundation.instants import Timeline
+from ..foundation.random_generators import RandomGenerators
+from ..history.history import History
+from ..history.narrative import job_story
+from .attempts import Attempts
+from .broker import Broker
+from .decisions import Decisions
+from .delivery import Delivery
+from .effects import Effects
+from .event_loop import JOBS_CLOSED, EventLoop
+from .faults import SEAMS, Faults
+from .jobs import OPEN, LiveAttempt, LiveJob, WhileRunning
+from .queues import Pool, Pools, QueueControls
+from .remembered_steps import RememberedSteps
+from .requests import Requests
+from .seams import Seams
+from .shutdown import Shutdown
+from .task import TaskSwitcher
+
+
+class Simulation:
+    """A simulated world of jobs: clock, queues, workers, faults, effects and history."""
+
+    def __init__(
+        self, timeline: Timeline, start_ns: int, seed: object = 0, switcher: TaskSwitcher | None = None
+    ) -> None:
+        self.timeline = timeline
+        self.seed = seed
+        # Each part gets what stands above it.
+        loop = self.loop = EventLoop(timeline, start_ns, switcher)
+        history = self.history = History(timeline, seed, loop)
+        self.generators = RandomGenerators(seed)
+        pools = self.pools = Pools()
+        faults = self.faults = Faults(
+            timeline, seed, self._known_name, self.decide_tracking, loop.schedule_world_event, self.jump_wall_clock
+        )
+        broker = self.broker = Broker(self, loop, history, pools, faults)
+        self.delivery = Delivery(loop, history, pools, faults, broker)
+        self.queue_controls = QueueControls(
+            loop, history, pools, faults, broker.jobs, self._running_attempts, self.decide_tracking
+        )
+        self.attempts = Attempts(
+            loop, history, pools, faults, broker, self.delivery, self.queue_controls, self.generators
+        )
+        self.requests = Requests(loop, history, broker)
+        self.seams = Seams(loop, history, faults, self.requests, self.attempts)
+        self.shutdown = Shutdown(loop, history, pools, broker, self.attempts, self.decide_tracking)
+        self.effects = Effects(loop, history)
+        self.remembered_steps = RememberedSteps(loop, history)
+        # What the lower parts call in the higher ones.
+        broker.on_due = self.attempts.due
+        loop.dispatch = self.attempts.dispatch
+        loop.prepare = self._prepare
+        self.attempts.on_death.append(broker.transactions.worker_died)
+        self._wall_clock_jumped_ns = 0
+
+    @property
+    def parts(self) -> tuple[object, ...]:
+        """Every part that holds something of this world. Taking the world apart is one walk over them."""
+        return (
+            self.seams, self.shutdown, self.attempts, self.queue_controls, self.delivery, self.effects,
+            self.remembered_steps, self.requests, self.broker.transactions, self.broker.admission, self.broker,
+            self.faults, self.history, self.loop.switcher, self.loop,
+        )  # fmt: skip
+
+    # --- what the world needs -----------------------------------------------------------------------
+
+    def decide_tracking(self) -> None:
+        """Decide what this world needs beyond plain attempts. Called when a fault, a limit, a hook or a pool is new."""
+        loop, attempts, faults, controls = self.loop, self.attempts, self.faults, self.queue_controls
+        decisions = loop.decisions
+        decides_all = decisions is not None and decisions.only_jobs is None
+        some = None if decisions is None else decisions.only_jobs
+        attempts.tracked_jobs = frozenset() if some is None else some
+        loop.fault_hook = self.seams.pass_seam if faults.seam or decides_all else None
+        if decisions is not None and attempts.tracked_jobs and decisions.asks_inside_jobs and not loop.fault_hook:
+            loop.fault_hook = self.seams.pass_seam_of_tracked_jobs
+        loop.several_wall_clocks = any(pool.skew_ns for pool in self.pools.all)
+        limited = bool(controls.by_name or faults.outages)
+        attempts.tracks_all = bool(
+            limited or decides_all or faults.seam or faults.ack or faults.twice or attempts.around
+            or loop.several_wall_clocks
+        )  # fmt: skip
+        attempts.keeps_jobs_waiting = bool(
+            limited or faults.delivery or (decisions is not None and decisions.asks_deliveries)
+            or any(pool.stopped for pool in self.pools.all)
+        )  # fmt: skip
+        attempts.plain = not (
+            attempts.tracks_all or attempts.tracked_jobs or attempts.keeps_jobs_waiting or faults.attempt
+        )
+        for pool in self.pools.all:
+            pool.gate = controls.gate if limited else None
+
+    def decide_with(self, decisions: Decisions) -> None:
+        """Ask these decisions where the run can go another way. Raises `RigStateError` after the first job."""
+        if self.history or self.broker.jobs:
+            raise RigStateError(
+                "the story of this rig has begun; let the probe decide, or replay a token, before the first job"
+            )
+        self.loop.decisions = decisions
+        if decisions.chooses_order:
+            self.loop.chooses_order = decisions
+        self.decide_tracking()
+
+    def add_pool(self, pool: Pool) -> None:
+        """Add workers. Raises `RigStateError` if one of their queues has workers already."""
+        self.pools.add(pool)
+        self.decide_tracking()
+
+    def _prepare(self) -> None:
+        """Do what must be done before the loop runs."""
+        if not self.pools.all:
+            self.add_pool(Pool(1))
+        for fault in self.faults.seam:
+            when, _, effect = fault.at.partition(" ")
+            if when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
+                near = nearest(effect, self.effects.names)
+                raise InputError(f"a fault has at={fault.at!r}, and there is no effect {effect!r}; {near}")
+
+    # --- the wall clock -----------------------------------------------------------------------------
+
+    @property
+    def wall_clock_offset_ns(self) -> int:
+        """How far the wall clock that the running task sees is ahead of the simulation's instants."""
+        task = self.loop.current
+        return self._wall_clock_jumped_ns + (task.pool.skew_ns if isinstance(task, LiveAttempt) else 0)
+
+    def jump_wall_clock(self, by_ns: int) -> None:
+        """Set the wall clock forward or back."""
+        self._wall_clock_jumped_ns += by_ns
+        self.loop.forget_values()
+        self.history.record("note", detail=f"the wall clock jumps by {spell(by_ns)}")
+
+    # --- moving the clock ---------------------------------------------------------------------------
+
+    def run_dry(self, limit_ns: int) -> None:
+        """Run until no job is open. Raises `JobsLeftOpen` if that takes longer than the limit."""
+        if self.loop.open_jobs:
+            self.loop.run_until(self.loop.now + limit_ns, JOBS_CLOSED)
+        if self.loop.open_jobs:
+            jobs = self.broker.jobs
+            left = [job for job in jobs if job.state in OPEN]
+            shown = "; ".join(self._where_it_waits(job) for job in left[:5]) + ("; ..." if len(left) > 5 else "")
+            raise JobsLeftOpen(f"{len(left)} of {len(jobs)} jobs are still open after {spell(limit_ns)}: {shown}")
+
+    def _where_it_waits(self, job: LiveJob) -> str:
+        """Return in words what an open job waits for."""
+        if job.state == "running":
+            attempt = job.running_attempt or job.attempts[-1]
+            since = f"attempt {attempt.number} on {attempt.worker} since {self.timeline.text(attempt.started_ns)}"
+            return f"{job.id} is running ({since})"
+        if job.state == "ready":
+            if self.pools.find(job.queue) is None:
+                return f"{job.id} is ready (no worker serves {job.queue!r})"
+            return f"{job.id} is ready ({self.queue_controls.reason_to_wait(job) or 'no worker is free'})"
+        held = self.broker.admission.reason_held(job)
+        return f"{job.id} is {job.state} {held or 'until ' + self.timeline.text(job.due_ns)}"
+
+    # --- what its jobs ask (`JobHome`) --------------------------------------------------------------
+
+    def attempts_of(self, job: LiveJob) -> list[LiveAttempt]:
+        """Return every attempt at a job, in order."""
+        return self.attempts.of(job)
+
+    def withdraw(self, job: LiveJob, running: WhileRunning = "refuse") -> None:
+        """Cancel a job. Raises `RigStateError` if it is closed, or running and `running` is ``"refuse"``."""
+        if job.state == "running" and running != "refuse":
+            self.shutdown.cancel(job, running)
+        else:
+            self.broker.withdraw(job)
+
+    def story_of(self, job: LiveJob) -> str:
+        """Return what happened to a job, in words."""
+        return job_story(self.history, job)
+
+    # --- what is connected before it exists ---------------------------------------------------------
+
+    def _known_name(self, job: object) -> str:
+        return self.broker.known_name(job)
+
+    def _running_attempts(self) -> list[LiveAttempt]:
+        return self.attempts.running()

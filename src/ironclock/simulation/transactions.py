@@ -1,0 +1,138 @@
+"""Transactions: jobs that are enqueued with the data they are about, or too early, or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from ..errors import RigStateError
+from ..history.history import History
+from .event_loop import EventLoop
+from .faults import Faults
+from .jobs import Job, LiveAttempt, LiveJob
+from .task import Task
+
+
+class Transaction:
+    """One transaction of the application. `Rig.transaction` gives it."""
+
+    def __init__(self, number: int, task: Task | None, joins: bool, outer: Transaction | None) -> None:
+        self.number = number
+        """Its number in the rig, from 1."""
+        self.task = task
+        self.joins = joins
+        """True if the queue is part of the transaction."""
+        self.outer = outer
+        self.kept: list[LiveJob] = []
+        self.state = "open"
+        """``open``, ``committed`` or ``rolled back``."""
+
+    @property
+    def pending(self) -> list[Job[object]]:
+        """The jobs that it has enqueued and not committed yet."""
+        return [job.reader for job in self.kept]
+
+
+class Transactions:
+    """The open transactions of a simulation. Each task has its own, and so has the test's own code."""
+
+    def __init__(self, loop: EventLoop, history: History, faults: Faults, put: Callable[[LiveJob], None]) -> None:
+        self._loop = loop
+        self._history = history
+        self._faults = faults
+        self._put = put
+        self._last_number = 0
+        self.open: dict[Task | None, Transaction] = {}
+        """By task, the innermost open transaction."""
+
+    @contextmanager
+    def begin(self, joins: bool) -> Iterator[Transaction]:
+        """Open a transaction. It commits at the end of the block. An error that leaves the block rolls it back."""
+        made = self.enter(joins)
+        try:
+            yield made
+        except BaseException:
+            self.roll_back(made)
+            raise
+        self.commit(made)
+
+    def enter(self, joins: bool) -> Transaction:
+        """Open a transaction in the running task, inside the one that is open there."""
+        self._last_number += 1
+        task = self._loop.current
+        made = self.open[task] = Transaction(self._last_number, task, joins, self.open.get(task))
+        return made
+
+    def commit(self, transaction: Transaction) -> None:
+        """Commit: jobs that it kept are enqueued now, or go to the transaction around it."""
+        loop = self._loop
+        if loop.fault_hook is not None:
+            try:
+                loop.fault_hook("commit")
+            except BaseException:
+                self.roll_back(transaction)
+                raise
+        self._close(transaction, "committed")
+        if transaction.outer is not None:
+            transaction.outer.kept += transaction.kept
+            return
+        self._record("committed", transaction, transaction.number)
+        for job in transaction.kept:
+            self._put(job)
+        if loop.fault_hook is not None:
+            loop.fault_hook("after commit")
+
+    def roll_back(self, transaction: Transaction) -> None:
+        """Roll back: jobs that it kept are never enqueued."""
+        if transaction.state != "open":
+            return
+        self._close(transaction, "rolled back")
+        for job in transaction.kept:
+            job.state = "withdrawn"
+        self._record("rolled-back", transaction, (transaction.number, [job.id for job in transaction.kept]))
+
+    def keeps(self, job: LiveJob) -> bool:
+        """Keep a job until the commit if the queue is part of its transaction; return True if it is kept."""
+        transaction = self.open.get(self._loop.current)
+        if transaction is None or not transaction.joins:
+            return False
+        transaction.kept.append(job)
+        return True
+
+    def visible_early(self, job: LiveJob) -> None:
+        """Record a job that workers can see before its transaction has committed. A fault can let them fetch it."""
+        loop = self._loop
+        transaction = self.open.get(loop.current)
+        if transaction is None:
+            return
+        self._history.record("before-commit", job, 0, transaction.number)
+        struck = loop.decisions is not None and loop.decisions.commits(job) is not None
+        for fault in self._faults.early:
+            struck = struck or (fault.hits(job.type.name) and fault.strikes(loop.now, transaction.number, job))
+        if struck:
+            if loop.current is not None:
+                loop.sleep(0)
+            else:
+                loop.advance_to(loop.now)
+
+    def worker_died(self, attempt: LiveAttempt) -> None:
+        """Roll back every open transaction of an attempt whose worker has died."""
+        while attempt in self.open:
+            self.roll_back(self.open[attempt])
+
+    def _close(self, transaction: Transaction, state: str) -> None:
+        if transaction.state != "open" or self.open.get(transaction.task) is not transaction:
+            raise RigStateError(
+                f"transaction {transaction.number} is {transaction.state}, or another one is open inside it; "
+                "end the innermost open transaction first"
+            )
+        transaction.state = state
+        if transaction.outer is None:
+            del self.open[transaction.task]
+        else:
+            self.open[transaction.task] = transaction.outer
+
+    def _record(self, what: str, transaction: Transaction, detail: object) -> None:
+        task = transaction.task
+        number = task.number if isinstance(task, LiveAttempt) else 0
+        self._history.record(what, None if task is None else task.job, number, detail)

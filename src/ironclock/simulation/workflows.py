@@ -1,0 +1,245 @@
+"""Workflows: jobs that follow from the ends of other jobs, with fan-out and join."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any, Literal, TypeAlias
+
+from ..errors import FlowError, nearest
+from ..history.history import History
+from .jobs import CLOSED, Job, LiveJob, live_job
+from .policy import Call, JobType
+
+When: TypeAlias = Literal["done", "failed", "ended"]
+"""Which end of a step lets the next one start: done, any other end, or either."""
+
+Put: TypeAlias = "Callable[[Call[Any]], Job[Any]]"
+
+
+class Step:
+    """One step of a workflow. `Workflow` holds its steps by name."""
+
+    def __init__(
+        self, name: str, what: Call[Any] | JobType[..., Any], after: tuple[str, ...], when: When, over: str | None,
+        takes: bool, args: tuple[Any, ...],
+    ) -> None:  # fmt: skip
+        self.name = name
+        """Its name."""
+        self.what = what
+        self.after = after
+        """The names of the steps that must end before it starts."""
+        self.when = when
+        self.over = over
+        self.takes = takes
+        self.args = args
+        self.jobs: list[Job[Any]] = []
+        """Its jobs: one, or one for each item of a fan-out."""
+        self.started = False
+        self.error: Exception | None = None
+
+    @property
+    def state(self) -> str:
+        """``waiting``, ``running``, ``done`` or ``failed``. A fan-out is done if all of its jobs are."""
+        if self.error is not None:
+            return "failed"
+        if not self.started:
+            return "waiting"
+        if any(job.state not in CLOSED for job in self.jobs):
+            return "running"
+        return "done" if all(job.state == "done" for job in self.jobs) else "failed"
+
+    @property
+    def result(self) -> Any:
+        """The result of its job, or the list of results of a fan-out."""
+        results = [job.result for job in self.jobs]
+        return results if self.over is not None else results[0] if results else None
+
+
+class Workflow:
+    """Steps with their order. `Rig.flow` gives one: `add` the steps, then `start` it.
+
+    Example::
+
+        flow = rig.flow("loading")
+        flow.add("weigh", weigh.call("TL-204"))
+        flow.add("load", load, after="weigh", takes=True)
+        flow.start()
+        rig.run_dry()
+        assert flow.state == "done"
+    """
+
+    def __init__(self, history: History, name: str, put: Put) -> None:
+        self._history = history
+        self._put = put
+        self.name = name
+        """Its name."""
+        self.steps: dict[str, Step] = {}
+        """Its steps by name."""
+        self._started = False
+
+    def add(
+        self, name: str, what: Call[Any] | JobType[..., Any], *, after: str | Sequence[str] = (), when: When = "done",
+        over: str | None = None, takes: bool = False, args: Sequence[Any] = (),
+    ) -> Workflow:  # fmt: skip
+        """Add a step; return the workflow.
+
+        Parameters:
+
+        - `name`: the name of the step.
+        - `what`: a call. Or a job type, if arguments come from other steps.
+        - `after`: the steps that must end before this one starts. Default: it starts with the workflow.
+        - `when`: how they must end: ``"done"`` (the default), ``"failed"``, or ``"ended"`` for either.
+        - `over`: fan out: one job for each item of the result of that step, a list. The item is the first argument.
+        - `takes`: True passes the results of the `after` steps, in that order, as the first arguments.
+        - `args`: more arguments, after those from other steps.
+
+        A step whose `after` steps end otherwise never starts. Raises `FlowError`.
+        """
+        if self._started:
+            raise FlowError(f"flow {self.name!r} has started, and step {name!r} is new; add all steps before start()")
+        if not isinstance(name, str) or not name:
+            raise FlowError(f"the name of a step of flow {self.name!r} is {name!r}; give text that is not empty")
+        if name in self.steps:
+            raise FlowError(f"flow {self.name!r} has a step {name!r} already; give this one another name")
+        if not isinstance(what, (Call, JobType)):
+            raise FlowError(f"step {name!r} is {what!r}; give a call (job_type.call(...)) or a job type")
+        if when not in ("done", "failed", "ended"):
+            raise FlowError(f"when is {when!r} at step {name!r}; give 'done', 'failed' or 'ended'")
+        if isinstance(what, Call) and (over is not None or takes or args):
+            raise FlowError(
+                f"step {name!r} is a call, and gets arguments from other steps as well; give its job type, and "
+                "args=(...) for the rest"
+            )
+        befores = (after,) if isinstance(after, str) else tuple(after)
+        if over is not None and over not in befores:
+            befores = (*befores, over)
+        self.steps[name] = Step(name, what, befores, when, over, takes, tuple(args))
+        return self
+
+    def start(self) -> Workflow:
+        """Enqueue the steps that wait for nothing; return the workflow.
+
+        Raises `FlowError` for a step after one that does not exist, and for a cycle, before anything is enqueued.
+        """
+        if self._started:
+            raise FlowError(f"flow {self.name!r} has started already; make another one with rig.flow(...)")
+        self.check()
+        self._started = True
+        self._history.record("note", detail=f"flow {self.name!r} starts")
+        self._go_on()
+        return self
+
+    def check(self) -> None:
+        """Raise `FlowError` for a workflow without steps, a step after one that does not exist, and a cycle."""
+        if not self.steps:
+            raise FlowError(f"flow {self.name!r} has no steps; add at least one")
+        for step in self.steps.values():
+            for before in step.after:
+                if before not in self.steps:
+                    raise FlowError(
+                        f"step {step.name!r} comes after {before!r}, which is not a step; {nearest(before, self.steps)}"
+                    )
+        self._no_cycle()
+
+    @property
+    def state(self) -> str:
+        """``new``, ``running``, ``done`` (every failure has a step that waits for it) or ``failed``."""
+        if not self._started:
+            return "new"
+        states = {name: step.state for name, step in self.steps.items()}
+        if "running" in states.values():
+            return "running"
+        # A failure that some step waits for was expected.
+        expected = {b for s in self.steps.values() if s.when != "done" and s.state == "done" for b in s.after}
+        return "failed" if any(s == "failed" and name not in expected for name, s in states.items()) else "done"
+
+    def job(self, step: str) -> Job[Any]:
+        """Return the only job of a step. Raises `FlowError` if the step has none, or several."""
+        found = self[step].jobs
+        if len(found) != 1:
+            raise FlowError(f"step {step!r} of flow {self.name!r} has {len(found) or 'no'} jobs, not one; see .steps")
+        return found[0]
+
+    def __getitem__(self, step: str) -> Step:
+        if step not in self.steps:
+            raise FlowError(f"flow {self.name!r} has no step {step!r}; {nearest(str(step), self.steps)}")
+        return self.steps[step]
+
+    def _no_cycle(self) -> None:
+        clear: set[str] = set()
+        path: list[str] = []
+
+        def visit(name: str) -> None:
+            if name in path:
+                ring = [*path[path.index(name) :], name]
+                raise FlowError(f"the steps of flow {self.name!r} form a cycle: {' -> '.join(reversed(ring))}")
+            if name not in clear:
+                path.append(name)
+                for before in self.steps[name].after:
+                    visit(before)
+                clear.add(path.pop())
+
+        for name in self.steps:
+            visit(name)
+
+    def _closed(self, job: LiveJob) -> None:
+        self._go_on()
+
+    def _go_on(self) -> None:
+        more = True
+        while more:  # an empty fan-out ends at once
+            more = False
+            for step in self.steps.values():
+                if not step.started and step.error is None and self._can_start(step):
+                    more = True
+                    self._begin(step)
+
+    def _can_start(self, step: Step) -> bool:
+        ends = [self.steps[before].state for before in step.after]
+        if step.when == "ended":
+            return all(
+                end in ("done", "failed") or self._never_starts(before)
+                for end, before in zip(ends, step.after, strict=True)
+            )
+        return all(end == step.when for end in ends)
+
+    def _never_starts(self, name: str) -> bool:
+        """Return True if a step cannot start any more, because a step before it has ended otherwise."""
+        step = self.steps[name]
+        if step.started or not step.after:
+            return False
+        if step.when == "ended":
+            return False
+        other = "failed" if step.when == "done" else "done"
+        return any(self.steps[b].state == other or self._never_starts(b) for b in step.after)
+
+    def _begin(self, step: Step) -> None:
+        step.started = True
+        given = [self.steps[before].result for before in step.after if before != step.over] if step.takes else []
+        try:
+            if step.over is None:
+                calls = [self._call(step, given)]
+            else:
+                items = self.steps[step.over].result
+                if not isinstance(items, (list, tuple)):
+                    raise FlowError(
+                        f"step {step.name!r} fans out over the result of {step.over!r}, which is {items!r}; let that "
+                        "step return a list"
+                    )
+                calls = [self._call(step, [item, *given]) for item in items]
+            step.jobs = [self._put(call) for call in calls]
+        except Exception as error:
+            step.error = error
+            self._history.record("note", detail=f"step {step.name!r} of flow {self.name!r} cannot start: {error}")
+            raise
+        for job in step.jobs:
+            live_job(job).on_close = self._closed
+
+    def _call(self, step: Step, first: list[Any]) -> Call[Any]:
+        if isinstance(step.what, JobType):
+            return step.what.call(*first, *step.args)
+        return step.what
+
+    def __repr__(self) -> str:
+        steps = ", ".join(f"{name} {step.state}" for name, step in self.steps.items())
+        return f"<flow {self.name!r}: {self.state} ({steps})>"

@@ -1,0 +1,248 @@
+"""The SQL outbox: the application's own job table, in SQLite, through SQLAlchemy, and in a real PostgreSQL."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import time
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+import sqlalchemy
+from postgres import PostgreSQL, missing
+
+import ironclock as ic
+from tern_line import booking, db, jobs
+
+COLUMNS = ic.Columns(
+    id="id", name="name", args="args", queue="queue", due="due_at", state="state", tries="tries", done="done", dead="dead"
+)  # fmt: skip
+
+
+def outbox(rig: ic.Rig, connection: Any = db.get, **more: Any) -> Any:
+    return rig.outbox(connection, table="jobs", columns=COLUMNS, handlers=jobs.HANDLERS, **more)
+
+
+def test_the_ferry_lines_own_table_on_sqlite(ferry: sqlite3.Connection) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00", zone="Atlantic/Faroe")
+    box = outbox(rig)
+    with rig:
+        booking.reserve("TL-204", 1)
+        rig.settle()
+        job = rig.jobs("release_hold").one()
+        assert (job.state, job.queue, f"{job.due_at:%H:%M}", box.jobs[1]) == ("held", "desk", "21:20", job)
+        rig.run_dry()
+    assert job.result == "released"
+    assert rig.jobs("offer_seat").one().state == "done", "a job that a job put there"
+    assert [tuple(r) for r in ferry.execute("select name, state, tries from jobs order by id")] == [
+        ("release_hold", "done", 1), ("offer_seat", "done", 1),
+    ]  # fmt: skip
+
+
+def test_rolled_back_is_never_enqueued_and_uncommitted_is_not_there_yet(ferry: sqlite3.Connection) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00")
+    outbox(rig)
+    with rig:
+        with pytest.raises(ValueError, match="gone"), ferry:
+            jobs.put(booking.release_hold, 1)
+            rig.settle()
+            assert len(rig.jobs()) == 0
+            raise ValueError("gone")
+        rig.settle()
+        assert len(rig.jobs()) == 0
+        with ferry:
+            jobs.put(booking.release_hold, 1)
+        rig.settle()
+    assert len(rig.jobs()) == 1
+
+
+def test_a_row_that_disappears_takes_its_job_with_it_and_a_dead_letter_is_written(ferry: sqlite3.Connection) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00")
+    box = outbox(rig)
+    with rig:
+        with ferry:
+            jobs.put(booking.release_hold, 1, wait=60)
+            jobs.put(booking.release_hold, 999, wait=60)
+        rig.settle()
+        with ferry:
+            ferry.execute("delete from jobs where id = 1")
+        rig.run_dry()
+    assert [j.state for j in box.jobs.values()] == ["withdrawn", "dead"]
+    assert "its row 1 of jobs is gone" in rig.jobs()[0].story()
+    assert ferry.execute("select state from jobs").fetchone()[0] == "dead"
+
+
+@pytest.mark.parametrize(
+    ("row", "error", "says"),
+    [
+        (("sing", "[]", 0.0), ic.UnknownJob, "row 1 of jobs names the job 'sing', which has no handler"),
+        (("release_hold", "{", 0.0), ic.PayloadError, "the arguments in row 1 of jobs are not JSON"),
+        (("release_hold", '"x"', 0.0), ic.PayloadError, "are 'x'; they must be a JSON array"),
+        (("release_hold", "[1]", "soon"), ic.InputError, "row 1 of jobs is due at 'soon'; it must be ISO 8601"),
+        (("release_hold", "[1, 2]", 0.0), ic.InputError, "release_hold does not take these arguments"),
+    ],
+)
+def test_rows_that_cannot_be_read_are_named_and_stay(
+    ferry: sqlite3.Connection, row: Any, error: type[Exception], says: str
+) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00")
+    outbox(rig)
+    with ferry:
+        ferry.execute("insert into jobs (name, args, due_at, queue) values (?, ?, ?, 'desk')", row)
+    with rig, pytest.raises(error, match=says):
+        rig.settle()
+    assert ferry.execute("select count(*) from jobs where state = 'waiting'").fetchone()[0] == 1
+
+
+@pytest.mark.parametrize(
+    ("ask", "says"),
+    [
+        (lambda rig: rig.outbox(3, table="jobs", columns=COLUMNS), "the connection is 3; give a database connection"),
+        (lambda rig: rig.outbox(db.get, table="jobs; drop", columns=COLUMNS), "give a table's name"),
+        (lambda rig: rig.outbox(db.get, table="jobs", columns={"id": "id"}), r"give an ic.Columns\(...\)"),
+        (lambda rig: ic.Columns(id="id, x"), "column id is 'id, x'"),
+        (lambda rig: ic.Columns(done="done"), "no state column to write it into; give state="),
+    ],
+)
+def test_an_outbox_that_cannot_be(ask: Any, says: str) -> None:
+    with pytest.raises(ic.InputError, match=says):
+        ask(ic.Rig())
+
+
+def test_through_sqlalchemy() -> None:
+    engine = sqlalchemy.create_engine("sqlite://", poolclass=sqlalchemy.pool.StaticPool)
+    with engine.begin() as connection:
+        connection.exec_driver_sql("create table tasks (no integer primary key, what text, given text, at text)")
+    rig = ic.Rig(start="2031-03-29T21:00")
+    with engine.connect() as connection:
+        columns = ic.Columns(id="no", name="what", args="given", kwargs=None, due="at")
+        box = rig.outbox(connection, table="tasks", columns=columns, handlers={"note": lambda text: text})
+        with rig:
+            with connection.begin():
+                connection.exec_driver_sql(
+                    "insert into tasks (what, given, at) values (?, ?, ?)",
+                    ("note", '["hello"]', "2031-03-29T22:00+01:00"),
+                )
+            rig.settle()
+            assert box.jobs[1].state == "done"
+            assert box.jobs[1].result == "hello"
+
+
+# --- a real PostgreSQL ----------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[PostgreSQL]:
+    reason = missing()
+    if reason:
+        pytest.skip(reason)
+    with PostgreSQL() as running:
+        yield running
+
+
+SCHEMA = """
+drop table if exists jobs;
+create table jobs (
+    id serial primary key, name text, args jsonb, queue text default 'desk', due_at timestamptz default '2031-01-01',
+    state text default 'waiting', tries integer default 0, taken_by text
+)
+"""
+
+
+@pytest.fixture
+def postgres(server: PostgreSQL) -> Iterator[Any]:
+    connection = server.connect()
+    connection.execute(SCHEMA)
+    connection.commit()
+    yield connection
+    connection.close()
+
+
+def put(connection: Any, name: str, *args: Any) -> None:
+    connection.execute("insert into jobs (name, args) values (%s, %s)", (name, json.dumps(args)))
+
+
+def test_the_outbox_on_postgresql(server: PostgreSQL, postgres: Any) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00")
+    mine = server.connect()
+    handlers = {"greet": lambda name: f"hello {name}", "fail": lambda: 1 / 0}
+    box = rig.outbox(mine, table="jobs", columns=COLUMNS, handlers=handlers)
+    with rig:
+        put(postgres, "greet", "Ina")
+        put(postgres, "fail")
+        rig.settle()
+        assert box.jobs == {}, "not committed yet"
+        postgres.commit()
+        put(postgres, "greet", "nobody")
+        postgres.rollback()
+        rig.settle()
+    assert [(j.name, j.state, j.result) for j in box.jobs.values()] == [
+        ("<lambda>", "done", "hello Ina"), ("<lambda>-2", "dead", None),
+    ]  # fmt: skip
+    assert postgres.execute("select state, tries from jobs order by id").fetchall() == [("done", 1), ("dead", 1)]
+    mine.close()
+
+
+def test_two_simulated_workers_never_take_the_same_row(server: PostgreSQL, postgres: Any) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00")
+    rig.workers(2)
+    for number in range(10):
+        put(postgres, "load", number)
+    postgres.commit()
+    taken: list[tuple[str, int]] = []
+
+    def work(name: str) -> int:
+        connection, count = server.connect(), 0
+        while True:
+            row = connection.execute(
+                "select id from jobs where state = 'waiting' order by id limit 1 for update skip locked"
+            ).fetchone()
+            if row is None:
+                break
+            time.sleep(5)  # the row stays locked while the other worker looks for one
+            connection.execute("update jobs set state = 'done', taken_by = %s where id = %s", (name, row[0]))
+            connection.commit()
+            taken.append((name, row[0]))
+            count += 1
+        connection.close()
+        return count
+
+    kind = rig.job(work)
+    with rig:
+        results = [rig.enqueue(kind.call(name)) for name in ("one", "two")]
+        rig.run_dry()
+        assert rig.now.second == 25, "ten rows of five seconds by two workers"
+    assert sorted(row for _, row in taken) == list(range(1, 11))
+    assert [job.result for job in results] == [5, 5]
+
+
+def test_a_hard_crash_rolls_postgresql_back(server: PostgreSQL, postgres: Any) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00")
+    rig.effect("mark", mark)
+
+    def transfer() -> None:
+        connection = server.connect()
+        connection.execute("insert into jobs (name, args) values ('half', '[]')")
+        mark()
+        connection.execute("insert into jobs (name, args) values ('whole', '[]')")
+        connection.commit()
+        connection.close()
+
+    kind = rig.job(transfer)
+    rig.faults.crash("transfer", at="after mark", attempts=1, hard=True)
+    with rig:
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+    assert [a.outcome for a in job.attempts] == ["crashed", "done"]
+    assert postgres.execute("select name from jobs order by id").fetchall() == [("half",), ("whole",)]
+    deadline = time.monotonic() + 5
+    while server.clients(postgres) and time.monotonic() < deadline:
+        time.sleep(0.01)
+    assert server.clients(postgres) == 0, "the server has noticed that its client died"
+    assert os.getpid()
+
+
+def mark() -> None:
+    return

@@ -1,0 +1,27 @@
+"""The suite of known mistakes: each is found, and its fixed twin is spared. `make bench` takes 1,000 runs each."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = str(Path(__file__).parents[2])
+if ROOT not in sys.path:
+    sys.path.append(ROOT)
+
+from benchmarks.mistakes import MISTAKES, Mistake  # noqa: E402
+
+
+def test_there_are_enough_of_them() -> None:
+    assert len({mistake.name for mistake in MISTAKES}) == len(MISTAKES) >= 24
+
+
+@pytest.mark.parametrize("mistake", MISTAKES, ids=lambda mistake: mistake.name)
+def test_it_is_found_and_its_twin_is_spared(mistake: Mistake) -> None:
+    assert mistake.story.__doc__
+    found = mistake.probe(mistake.bug, runs=1_000, first=True)
+    assert found, found
+    assert found.coverage.shrinking < 200
+    assert not mistake.probe(mistake.fix, runs=120)

@@ -1,0 +1,317 @@
+"""The search over faults: what is placed where, what is found, how it is shrunk and told."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+import pytest
+from probed import LAWS, charges, sound
+
+import ironclock as ic
+from ironclock.search.fault_model import FaultModel
+from ironclock.search.plan import Plan
+from ironclock.search.runs import SearchedStory
+
+
+def moves(finding: ic.Finding) -> list[tuple[str, str, str]]:
+    return [(move.kind, move.place.who, move.place.where) for move in finding.plan.moves]
+
+
+def one_job(rig: ic.Rig, work: Callable[[], Any], **policy: Any) -> None:
+    rig.enqueue(rig.job(work, name="work", **policy).call())
+    rig.run_dry()
+
+
+def test_a_double_charge_is_found_shrunk_and_told() -> None:
+    (found,) = ic.probe(partial(charges, bookings=6), LAWS)
+    assert (found.law, found.words) == ("once_per_key", "bank.post of 'B-1' is done 2 times")
+    assert moves(found) == [("deliver_twice", "charge_fare-1/1", "start")]
+    assert found.plan.kept == ("charge_fare-1",), "of six bookings one is enough"
+    assert found.story.count("bank.post") == 2
+    assert "charge_fare-2" not in found.story
+    assert found.also > 10
+    assert "replay: ic1-" in str(found)
+    assert len(found.token) < 120
+
+
+def test_single_faults_and_pairs_are_all_tried_where_the_runs_suffice() -> None:
+    found = ic.probe(sound, LAWS, orders=False, runs=5_000)
+    assert not found
+    coverage = found.coverage
+    # Each of two attempts passes start, before and after the effect, and ack; each job one delivery.
+    assert coverage.seams == len(coverage.passed) == 2 * 5
+    assert coverage.passed[:2] == ["charge_fare-1, delivery", "charge_fare-1, attempt 1, start"]
+    assert coverage.fitting == coverage.tried == 2 * (1 + 4 + 3 + 3 + 2)
+    assert coverage.pairs_tried == coverage.pairs > 300
+    assert coverage.runs == 1 + coverage.tried + coverage.pairs_tried
+    assert not coverage.why
+
+
+def test_what_is_left_untried_is_said() -> None:
+    found = ic.probe(sound, LAWS, runs=12)
+    assert found.coverage.runs == 12
+    assert "not tried: 15 single faults, because 12 runs are used up" in str(found)
+
+
+@pytest.mark.parametrize(
+    ("policy", "hangs"), [({}, False), ({"timeout": "10s"}, True)], ids=["no timeout", "a timeout"]
+)
+def test_each_kind_of_fault_is_placed_where_it_fits(policy: dict[str, Any], hangs: bool) -> None:
+    placed: set[tuple[str, str]] = set()
+
+    def story(rig: ic.Rig) -> None:
+        mail = rig.service(ic.services.Mail())
+        late = rig.job(lambda: None, name="late")
+
+        def work() -> None:
+            time.sleep(1)
+            mail.send("ina", "hello")
+            with rig.transaction():
+                rig.enqueue(late.call())
+            rig.enqueue(late.call())
+
+        rig.schedule("poll", rig.job(lambda: None, name="poll").call(), ic.every("1h"))
+        with rig.transaction(joins=False):
+            rig.enqueue(rig.job(work, **policy).call())
+        rig.advance("90m")
+
+    for place, fitting in SearchedStory(story, (), FaultModel()).run(Plan(), notes_seams=True).seams:
+        if place.who.partition("/")[0] in ("work-1", "schedule poll"):
+            placed.update((move.kind, place.where) for move in fitting)
+    expected = {
+        ("delay", "delivery"), ("fetch_early", "before commit"), ("delay", "firing"), ("miss_firing", "firing"),
+        ("crash", "start"), ("deliver_twice", "start"), ("slow", "start"),
+        ("crash", "sleep"), ("slow", "sleep"), ("fail", "before mail.send"), ("crash", "before mail.send"),
+        ("slow", "before mail.send"), ("fail", "after mail.send"), ("crash", "after mail.send"),
+        ("slow", "after mail.send"), ("refuse_enqueue", "enqueue"), ("crash", "enqueue"), ("fail", "commit"),
+        ("crash", "commit"), ("fail", "after commit"), ("crash", "after commit"), ("fail", "after enqueue"),
+        ("crash", "after enqueue"), ("crash", "ack"), ("lose_ack", "ack"),
+    }  # fmt: skip
+    if hangs:
+        expected |= {("hang", "before mail.send")}
+    assert placed == expected
+
+
+def test_two_faults_at_once() -> None:
+    def story(rig: ic.Rig) -> None:
+        bank = rig.service(ic.services.Ledger("bank"))
+        errors: list[int] = []
+
+        def charge_fare() -> None:
+            try:
+                bank.post("passenger", "fares", 180, key=f"B-1 after {len(errors)}")
+            except ConnectionError:
+                errors.append(1)
+                raise
+
+        one_job(rig, charge_fare, retry=ic.Retry(4, "30s"))
+
+    law = ic.laws.holds("it is tried three times at most", lambda world: len(world[0].attempts) < 3)
+    assert not ic.probe(story, law, depth=1)
+    (found,) = ic.probe(story, law)
+    assert len(found.plan.moves) == 2
+    assert {move.place.who for move in found.plan.moves} == {"work-1/1", "work-1/2"}
+
+
+def test_three_faults_are_drawn_by_lot() -> None:
+    def story(rig: ic.Rig) -> None:
+        for name in ("red", "blue", "grey"):
+            rig.enqueue(rig.job(lambda: None, name=name, retry=ic.Retry(3, "1s")).call())
+        rig.run_dry()
+
+    def not_all_three(world: ic.laws.World) -> list[str]:
+        return ["all three failed"] if all(job.attempts_made > 1 for job in world) and len(world) == 3 else []
+
+    assert not ic.probe(story, not_all_three, runs=500, orders=False)
+    (found,) = ic.probe(story, not_all_three, depth=3, runs=2_000, orders=False)
+    assert len(found.plan.moves) == 3
+    assert found.at_run > 200, "after every single fault and every pair"
+
+
+def test_a_law_that_breaks_without_any_fault_needs_none() -> None:
+    found = ic.probe(sound, ic.laws.holds("nothing is charged", lambda world: not world.effects))
+    assert [one.plan.moves for one in found] == [()]
+    assert "although nothing goes wrong" in str(found)
+
+
+def test_a_law_excuses_the_faults_that_it_says_nothing_about() -> None:
+    def story(rig: ic.Rig) -> None:
+        rig.workers(2)
+        one_job(rig, lambda: time.sleep(5), retry=ic.Retry(3, "1s"))
+
+    assert not ic.probe(story, ic.laws.no_overlap())
+    (found,) = ic.probe(story, lambda world: list(ic.laws.no_overlap()(world)))
+    assert moves(found) == [("deliver_twice", "work-1/1", "start")]
+
+
+def test_delays_say_nothing_about_a_limit_that_is_shorter() -> None:
+    def story(rig: ic.Rig) -> None:
+        one_job(rig, lambda: None, retry=ic.Retry(3, "1s"), takes="15s")
+
+    assert not ic.probe(story, ic.laws.finishes_within("work", "100s"))
+    (found,) = ic.probe(story, ic.laws.finishes_within("work", "100s"), slow="45s", delay="45s")
+    assert len(found.plan.moves) == 2
+    assert sum(int(move.by) for move in found.plan.moves) == 86e9, "the shortest delays that do"
+
+
+def test_errors_are_those_that_were_asked_for() -> None:
+    def story(rig: ic.Rig) -> None:
+        mail = rig.service(ic.services.Mail())
+
+        def work() -> None:
+            try:
+                mail.send("ina", "hello")
+            except KeyError:
+                rig.note("a strange error")
+
+        one_job(rig, work, retry=ic.Retry(3, "1s"))
+
+    def law(world: ic.laws.World) -> list[str]:
+        return [entry.data["text"] for entry in world.history if entry.what == "note"]
+
+    assert not ic.probe(story, law, faults=["fail"])
+    (found,) = ic.probe(story, law, faults=["fail"], errors={"mail.send": KeyError})
+    rig = ic.Rig()
+    rig.replay(found.token)
+    with rig:
+        story(rig)
+    assert law(rig.world) == ["a strange error"], "the token knows the error"
+
+
+def test_the_last_attempt_is_spared_unless_it_is_asked_for() -> None:
+    def story(rig: ic.Rig) -> None:
+        one_job(rig, lambda: None, retry=ic.Retry(2, "1s"))
+
+    law = ic.laws.holds("nothing dies", lambda world: all(job.state != "dead" for job in world))
+    assert not ic.probe(story, law)
+    (found,) = ic.probe(story, law, faults=["fail", "exhaust"])
+    assert [who for _, who, _ in moves(found)] == ["work-1/1", "work-1/2"]
+
+    def once(rig: ic.Rig) -> None:
+        mail = rig.service(ic.services.Mail())
+        one_job(rig, lambda: mail.send("ina", "hello"))
+
+    (found,) = ic.probe(once, law)
+    assert moves(found) == [("fail", "work-1/1", "before mail.send")], "not at the start of its only attempt"
+
+
+def test_firings_come_late_or_are_missed() -> None:
+    def story(rig: ic.Rig) -> None:
+        rig.schedule("close", rig.job(lambda: None, name="close").call(), ic.every("10m"), missed="none")
+        rig.advance("35m")
+
+    law = ic.laws.holds("the till is closed three times", lambda world: len(world.of("close")) >= 3)
+    (found,) = ic.probe(story, law)
+    assert moves(found) == [("miss_firing", "schedule close", "firing")]
+    assert "the scheduler is down for" in found.story
+    late = ic.laws.holds(
+        "no run begins late",
+        lambda world: all(e.ns % 600_000_000_000 == 0 for e in world.entries if e.what == "enqueued"),
+    )
+    (found,) = ic.probe(story, late, faults=["delay"])
+    assert moves(found) == [("delay", "schedule close", "firing")]
+
+
+def test_a_request_that_fails_may_leave_a_job_behind() -> None:
+    def story(rig: ic.Rig, *, fixed: bool = False) -> None:
+        mail = rig.service(ic.services.Mail())
+        kind = rig.job(lambda: None, name="confirm")
+        with rig.request("book"):
+            if not fixed:
+                rig.enqueue(kind.call())
+            mail.send("desk", "a booking")
+            if fixed:
+                rig.enqueue(kind.call())
+        rig.run_dry()
+
+    (found,) = ic.probe(story, ic.laws.nothing_left_behind())
+    assert moves(found)[0][1] == "request book"
+    assert found.plan.moves[0].place.where == "after enqueue"
+    (later,) = ic.probe(story, ic.laws.nothing_left_behind(), faults=["slow", "fail"], errors={"mail.send": OSError})
+    assert later.plan.moves[0].kind == "fail"
+
+
+def test_the_storys_own_assertions_are_its_law_where_it_has_no_other() -> None:
+    def story(rig: ic.Rig) -> None:
+        mail = rig.service(ic.services.Mail())
+        one_job(rig, lambda: mail.send("ina", "hello"))
+        assert rig.jobs("work").one().state == "done"
+
+    (found,) = ic.probe(story, orders=False)
+    assert found.law == "the story itself"
+    found_none = ic.probe(story, [ic.laws.nothing_lost()], orders=False)
+    assert not found_none
+    assert found_none.coverage.ended_early > 0
+
+
+def test_durations_vary_within_their_range() -> None:
+    def story(rig: ic.Rig) -> None:
+        rig.workers(2)
+        rig.enqueue(rig.job(lambda: None, name="list", takes="1s", retry=ic.Retry(5, "1s")).call())
+        rig.enqueue(rig.job(lambda: None, name="leave").call(), after="20m")
+        rig.run_dry()
+
+    law = ic.laws.holds(
+        "the list is there before the boat leaves",
+        lambda world: next((e.name for e in world.entries if e.what == "done"), "list") == "list",
+    )
+    assert not ic.probe(story, law)
+    assert not ic.probe(story, law, durations={"list": ("1s", "19m")}, faults=[])
+    (found,) = ic.probe(story, law, durations={"list": ("1s", "30m")}, faults=[])
+    assert found.plan.moves[0].kind == "takes"
+    assert 1_200 <= int(found.plan.moves[0].by) / 1e9 <= 1_201, "shrunk to the shortest that does"
+
+
+@pytest.mark.parametrize(
+    ("kind", "dates"),
+    [
+        ("clock change", ["2031-03-29", "2031-10-25"]), ("month end", ["2031-03-30", "2031-03-31"]),
+        ("leap day", ["2032-02-28", "2032-02-29"]), ("year end", ["2031-12-30", "2031-12-31"]),
+    ],
+)  # fmt: skip
+def test_starts_are_moved(kind: str, dates: list[str]) -> None:
+    seen: list[str] = []
+
+    def story(rig: ic.Rig) -> None:
+        if rig.now.isoformat()[:4] != "2030":
+            seen.append(rig.now.isoformat())
+        rig.enqueue(rig.job(lambda: None, name="work").call())
+        rig.run_dry()
+
+    world = {"start": "2031-03-03T09:00", "zone": "Atlantic/Faroe"}
+    found = ic.probe(story, starts=kind, rig=world, depth=0, orders=False)
+    assert found.coverage.starts >= 3
+    assert set(dates) <= {start[:10] for start in seen}
+
+
+def test_a_start_that_breaks_a_law_is_replayed() -> None:
+    def story(rig: ic.Rig) -> None:
+        rig.schedule("close", rig.job(lambda: None, name="close").call(), ic.cron("30 1 * * *", gap="skip"))
+        rig.advance("2d")
+
+    law = ic.laws.holds("the till is closed every night", lambda world: len(world.of("close")) == 2)
+    world = {"start": "2031-03-03T09:00", "zone": "Atlantic/Faroe"}
+    (found,) = ic.probe(story, law, starts=True, rig=world, faults=[], orders=False)
+    assert str(found.plan.start).startswith("2031-03-29")
+    rig = ic.Rig(**world)  # type: ignore[arg-type]
+    rig.replay(found.token)
+    with rig:
+        story(rig)
+    assert rig.history.digest() == found.digest
+    with pytest.raises(ic.BrokenLaw):
+        rig.check(law)
+
+
+def test_what_a_story_prints_does_not_fill_the_screen(capfd: pytest.CaptureFixture[str]) -> None:
+    ic.probe(lambda rig: one_job(rig, lambda: print("hello")), depth=1)
+    assert capfd.readouterr() == ("", "")
+
+
+def test_check_raises_what_was_found() -> None:
+    ic.probe(sound, LAWS, depth=1).check()
+    with pytest.raises(ic.BrokenLaw, match="done 2 times") as caught:
+        ic.probe(charges, LAWS, depth=1).check()
+    assert [breach.law for breach in caught.value.breaches] == ["once_per_key"]
