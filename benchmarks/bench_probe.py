@@ -14,7 +14,7 @@ from turns import in_turns, median, rate, ratio, verdict
 import ironclock as ic
 from ironclock.search.fault_model import FaultModel
 from ironclock.search.plan import Plan
-from ironclock.search.runners import Order, WorkerPool, processes
+from ironclock.search.runners import Runner, RunRequest, processes
 from ironclock.search.runs import SearchedStory
 from mistakes import MISTAKES
 
@@ -45,12 +45,12 @@ PLAIN = TRIAL.run(Plan(), notes_seams=True)
 SINGLES = [move for _, moves in PLAIN.seams for move in moves]
 
 
-def orders(count: int) -> list[Order]:
+def requests(count: int) -> list[RunRequest]:
     return [RunRequest(Plan((SINGLES[n % len(SINGLES)],))) for n in range(count)]
 
 
 def runs(count: int) -> int:
-    for _ in WorkerPool(TRIAL).map(orders(count)):
+    for _ in Runner(TRIAL).map(requests(count)):
         pass
     return count
 
@@ -73,16 +73,16 @@ def speed() -> None:
 
 
 def two_processes() -> None:
-    crews = {"one": processes(TRIAL, 1), "two": processes(TRIAL, 2)}
+    runners = {"one": processes(TRIAL, 1), "two": processes(TRIAL, 2)}
 
     def side(name: str) -> float:
         begun = time.perf_counter()
-        count = sum(1 for _ in crews[name].map(orders(3_000)))
+        count = sum(1 for _ in runners[name].map(requests(3_000)))
         return count / (time.perf_counter() - begun)
 
     side("two")  # its processes start
-    found = in_turns({name: (lambda name=name: side(name)) for name in crews}, 5)
-    crews["two"].close()
+    found = in_turns({name: (lambda name=name: side(name)) for name in runners}, 5)
+    runners["two"].close()
     gain = ratio(found, "two", "one")
     print(f"   two processes: {median(found['two']):,.0f} runs a second, {gain:.2f}x one ({os.cpu_count()} cores here)")
     verdict("two processes at least 1.8x one", gain >= 1.8)

@@ -42,7 +42,7 @@ def main(path: str) -> None:
     lines += ["## Laws", "", "In `ironclock.laws`.", ""]
     for name in sorted(n for n in ic.laws.__all__ if n[0].islower()):
         lines += _function(f"ic.laws.{name}", getattr(ic.laws, name), "###")
-    lines += ["## Stands", "", "In `ironclock.services`.", ""]
+    lines += ["## Simulated services", "", "In `ironclock.services`.", ""]
     for name in sorted(ic.services.__all__):
         lines += _thing(f"ic.services.{name}", getattr(ic.services, name))
     rest = [name for name in ic.__all__ if name not in listed and inspect.isclass(getattr(ic, name, None))]

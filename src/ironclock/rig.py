@@ -77,8 +77,8 @@ class Rig:
     - `seed`: a whole number or text. Every random choice of the rig follows from it. Default 0.
     - `policy`: how a job is treated if its job type does not say otherwise. Default ``Policy()``.
     - `payload`: ``"json"`` (the default) refuses arguments that do not survive JSON; ``"any"`` takes them all.
-    - `threads`: which threads run in simulated time. ``"simulated"``: all that are started in the rig. ``"real"``: none.
-      None (the default): those that jobs and coroutines start, timers, and the workers of executors.
+    - `threads`: which threads run in simulated time. ``"simulated"``: all that are started in the rig. ``"real"``:
+      none. None (the default): those that jobs and coroutines start, timers, and the workers of executors.
     - `strict`: True makes it an error for a job to open a socket, or to start a thread while `threads` is None.
       Default False.
 
@@ -321,7 +321,7 @@ class Rig:
         self._events.listen(event, job, after)
 
     def flow(self, name: str) -> Workflow:
-        """Return an empty workflow: `add` its steps, then `start` it. Raises `InputError` for a name that is not text."""
+        """Return an empty workflow: `add` its steps, then `start` it. Raises `InputError` if `name` is not text."""
         if not isinstance(name, str) or not name:
             raise InputError(f"the flow's name is {name!r}; give text that is not empty")
         return Workflow(self._simulation.history, name, self._registry.enqueue)
@@ -403,7 +403,8 @@ class Rig:
         Parameters:
 
         - `target`: an import path (``"tern_line.jobs:put"``) or the object itself.
-        - `reads`: what a call asks for: `reading(...)`, or a function of the call's arguments that returns an `Enqueue`.
+        - `reads`: what a call asks for: `reading(...)`, or a function of the call's arguments that returns an
+          `Enqueue`.
         - `payload`: as in `Rig`. Default None: as the rig says.
         - `also_real`: True calls the real callable as well, and returns its answer. Default False.
 

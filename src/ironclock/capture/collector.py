@@ -31,7 +31,8 @@ class Collector(Replacement):
         request = self._requests.current()
         if request is None:
             raise RigStateError(
-                f"{self.target.label} collects {args[place]!r} outside a request; call it inside `with rig.request(...)`"
+                f"{self.target.label} collects {args[place]!r} outside a request; call it inside `with "
+                "rig.request(...)`"
             )
         request.collected.append((args[place], args[place + 1 :], kwargs))
         request.on_error = self._on_error if request.on_error == "stop" else request.on_error

@@ -24,9 +24,9 @@ def through_json(
 
     They are equal to the given ones, and share no list or dict with them.
 
-    Raises `PayloadError` for the first value that would come back changed or not at all. It names the path to the value,
-    and what the value would become. Source of the rules: RFC 8259, and the conversion table of the standard `json`
-    module.
+    Raises `PayloadError` for the first value that would come back changed or not at all. It names the path to the
+    value, and what the value would become. Source of the rules: RFC 8259, and the conversion table of the standard
+    `json` module.
     """
     if not kwargs:
         for value in args:

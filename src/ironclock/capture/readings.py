@@ -111,7 +111,7 @@ def reading(
         if asked is None:
             where = f"position {job}" if isinstance(job, int) else f"keyword {job!r}"
             raise TapError(
-                f"the tapped call has no job at {where}: it was called with {given!r} {keywords!r}; say where the job is: "
+                f"the tapped call has no job at {where}: it was called with {given!r} {keywords!r}; say where it is: "
                 "ic.reading(job=...)"
             )
         if isinstance(args, slice):

@@ -10,7 +10,7 @@ import click
 
 import ironclock as ic
 
-from . import given_files as histories
+from . import given_files
 from .output import needing, screen, shown_error
 from .progress_line import Meter
 
@@ -31,8 +31,8 @@ def compare(
 ) -> None:
     """Show what changed from A to B in outcomes, instants and effects.
 
-    A and B are saved histories, logs, or scenario files (.toml), which are run. With --policies, A is a scenario that is
-    run with each of the two. Exit code 1 if anything differs.
+    A and B are saved histories, logs, or scenario files (.toml), which are run. With --policies, A is a scenario that
+    is run with each of the two. Exit code 1 if anything differs.
     """
     if (b is None) == (policies is None):
         raise click.UsageError("Give two files, or one scenario and --policies BEFORE AFTER.")
@@ -62,7 +62,7 @@ def compare(
 
 def _history(path: str) -> ic.History:
     if not path.endswith(".toml"):
-        return histories.read(path)
+        return given_files.read(path)
     from .demo_story import example
 
     return _ran(ic.Scenario.load(example(path)))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from . import given_files as histories
+from . import given_files
 from .log_options import log_options
 from .output import needing, shown_error
 from .progress_line import Waiting
@@ -28,7 +28,7 @@ def export(
     """
     from ..reports.open_formats import export as written
 
-    found = histories.read(history, columns, outcomes, mapping, zone)
+    found = given_files.read(history, columns, outcomes, mapping, zone)
     with needing("parquet"), shown_error(out), Waiting(f"writing {out}"):
         name = written(found, out, form)
     click.echo(f"wrote {out} ({name})")

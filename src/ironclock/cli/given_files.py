@@ -35,7 +35,8 @@ def read(
 ) -> ic.History:  # fmt: skip
     """Return the history in a file: a saved one, or the log of a real run. Warns about lines that cannot be read.
 
-    Parameters: `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``. The other parameters come first.
+    Parameters: `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``. The other parameters come
+    first.
     """
     from .demo_story import example
 

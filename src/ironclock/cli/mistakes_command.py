@@ -3,28 +3,50 @@
 from __future__ import annotations
 
 import importlib
+import sys
 from collections.abc import Callable
 from typing import Any
+
+import click
 
 import ironclock as ic
 
 from ..errors import nearest
 from .demo_story import find_ferry_line
+from .output import screen
 
 
-def names() -> tuple[str, ...]:
+@click.command(short_help="Show ten ways in which background jobs go wrong.")
+@click.argument("names", nargs=-1)
+@click.option("--list", "listed", is_flag=True, help="List their names.")
+def mistakes(names: tuple[str, ...], listed: bool) -> None:
+    """Show what goes wrong with background jobs: NAMES, or all ten.
+
+    Each mistake is a story at the ferry line, with the bug, the law that it breaks, the entries of the history that
+    prove it, and the fix. Exit code 1 if one of them is not as it should be.
+    """
+    if listed:
+        for name in _names():
+            click.echo(name)
+        return
+    console = screen()
+    wrong = _show(names, lambda line, style: console.print(line, style=style, markup=False, soft_wrap=True))
+    sys.exit(1 if wrong else 0)
+
+
+def _names() -> tuple[str, ...]:
     """Return the names of the mistakes."""
     find_ferry_line()
     found: tuple[str, ...] = importlib.import_module("mistakes").NAMES
     return found
 
 
-def show(chosen: tuple[str, ...], say: Callable[[str, str], None]) -> int:
+def _show(chosen: tuple[str, ...], say: Callable[[str, str], None]) -> int:
     """Show mistakes, line by line with a style; return how many are not as they should be.
 
     Raises `InputError` for an unknown name.
     """
-    known = names()
+    known = _names()
     for name in chosen:
         if name not in known:
             raise ic.InputError(f"unknown mistake {name!r}; {nearest(name, known)}")

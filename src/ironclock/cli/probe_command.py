@@ -67,9 +67,9 @@ def probe(
 ) -> None:  # fmt: skip
     """Search a STORY for faults, orders and timings that break a law.
 
-    STORY is a function that gets a rig: package.module:function, or path/to/file.py:function. Its module can have LAWS (a
-    list of laws) and RIG (a dict of arguments of the rig). Exit code 0: nothing was found, 1: a law is broken, 2: the
-    story cannot be searched. Ctrl-C ends the search, and shows what was found so far.
+    STORY is a function that gets a rig: package.module:function, or path/to/file.py:function. Its module can have LAWS
+    (a list of laws) and RIG (a dict of arguments of the rig). Exit code 0: nothing was found, 1: a law is broken, 2:
+    the story cannot be searched. Ctrl-C ends the search, and shows what was found so far.
     """
     module, function = _find(story)
     laws = _laws(module, laws_name)

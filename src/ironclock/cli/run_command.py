@@ -120,7 +120,8 @@ def _as_json(ran: Ran) -> dict[str, Any]:
             {"words": one.words, "line": one.line, "met": one.met, "found": one.found} for one in ran.outcomes
         ],
         "jobs": [
-            {"id": job.id, "state": job.state, "attempts": job.attempts_made, "queue": job.queue} for job in ran.rig.jobs()
+            {"id": job.id, "state": job.state, "attempts": job.attempts_made, "queue": job.queue} for job in
+            ran.rig.jobs()
         ],
         "digest": ran.history.digest(),
     }  # fmt: skip

@@ -3,13 +3,20 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
+import json
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+import click
+
+import ironclock as ic
 
 from ..foundation.durations import NS, spell
 from ..foundation.instants import Timeline
 from ..schedules.cron import Cron
 from ..schedules.zone_offsets import Offsets
+from .output import needing, screen, shown_error, write
 
 if TYPE_CHECKING:
     from ..schedules.schedule import Schedule
@@ -17,7 +24,62 @@ if TYPE_CHECKING:
 _UTC = Timeline(dt.timezone.utc)
 
 
-def changes(zone: dt.tzinfo, start: int, end: int) -> Iterator[tuple[int, int]]:
+@click.command(short_help="Show when a cron expression fires next.")
+@click.argument("expression")
+@click.option("--zone", default="UTC", show_default=True, help="The time zone of the expression.")
+@click.option("--from", "start", help="Where to begin: ISO 8601, in that zone. Default: now.")
+@click.option("--count", default=10, show_default=True, type=click.IntRange(1, 10_000), help="How many firings.")
+@click.option("--gap", type=click.Choice(["shift", "skip"]), help="What happens to a time that a clock change skips.")
+@click.option("--fold", type=click.Choice(["first", "both"]), help="Which of a time that occurs twice fires.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script.")
+@click.option("--ics", type=click.Path(dir_okay=False), help="Write the firings as iCalendar (RFC 5545).")
+@click.option("--png", type=click.Path(dir_okay=False), help="Draw the year by hour of day.")
+def when(
+    expression: str, zone: str, start: str | None, count: int, gap: Any, fold: Any, as_json: bool,
+    ics: str | None, png: str | None,
+) -> None:  # fmt: skip
+    """Show when a cron EXPRESSION fires next, in local time and UTC, and what clock changes do to it.
+
+    Five fields, or six with seconds first, or a nickname such as @daily. Write it in quotes.
+    """
+    schedule = ic.cron(expression, zone, gap=gap, fold=fold)
+    bound = schedule.zone or dt.timezone.utc
+    timeline = Timeline(bound)
+    present = dt.datetime.now(dt.timezone.utc).replace(microsecond=0)
+    now = timeline.ns(present if start is None else start)
+    lines = list(_rows(schedule, bound, now, count))
+    if ics is not None:
+        from ..reports.calendar_export import icalendar
+
+        instants = list(itertools.islice(_firings(schedule, now), count))
+        write(ics, icalendar(expression, instants, timeline.ns(present)))
+    if png is not None:
+        with needing("plot"), shown_error(png):
+            from ..reports.calendar_export import year_map
+
+            year_map(schedule, bound, timeline.at(now).year, expression, png)
+    if as_json:
+        for local, utc, remark in lines:
+            click.echo(json.dumps({"local": local, "utc": utc, "remark": remark}))
+        return
+    console = screen()
+    console.print(expression, style="bold", markup=False)
+    console.print(f"{schedule.describe()}\n", markup=False)
+    if not lines:
+        console.print("It does not fire again.")
+    for local, utc, remark in lines:
+        style = "yellow" if remark.startswith("~") else "magenta" if remark else ""
+        console.print(f"{local}   {utc}   {remark}".rstrip(), style=style, markup=False, soft_wrap=True)
+
+
+def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:
+    at = schedule.next_ns(start_ns - 1)
+    while at is not None:
+        yield at
+        at = schedule.next_ns(at)
+
+
+def _changes(zone: dt.tzinfo, start: int, end: int) -> Iterator[tuple[int, int]]:
     """Yield the clock changes in (start, end]: when, and how far the clock jumps. Everything is in seconds."""
     offsets, at = Offsets(zone), start
     while (period := offsets.at(at)) is not None and period.end <= end:
@@ -27,7 +89,7 @@ def changes(zone: dt.tzinfo, start: int, end: int) -> Iterator[tuple[int, int]]:
         at = period.end
 
 
-def rows(schedule: Schedule, zone: dt.tzinfo, start_ns: int, count: int) -> Iterator[tuple[str, str, str]]:
+def _rows(schedule: Schedule, zone: dt.tzinfo, start_ns: int, count: int) -> Iterator[tuple[str, str, str]]:
     """Yield local time, UTC and a remark for each of the next firings, and for each clock change between them."""
     timeline = Timeline(zone)
     at, seen = start_ns - 1, start_ns // NS
@@ -35,7 +97,7 @@ def rows(schedule: Schedule, zone: dt.tzinfo, start_ns: int, count: int) -> Iter
         found = schedule.next_ns(at)
         if found is None:
             return
-        for moment, jump in changes(zone, seen, found // NS):
+        for moment, jump in _changes(zone, seen, found // NS):
             yield _local(timeline, moment * NS), _utc(moment * NS), _change(jump)
         seen = max(seen, found // NS)
         yield _local(timeline, found), _utc(found), _remark(schedule, timeline, found)

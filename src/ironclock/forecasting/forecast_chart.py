@@ -53,7 +53,8 @@ def chart(found: Forecast, figure: str, width: int, height: int = 8) -> list[Tex
 
 
 def band_figure(forecasts: Sequence[tuple[str, Forecast]], path: str) -> None:
-    """Draw backlog, age, retries and dead letters over the span as PNG: median, and band from 5 to 95 %, of each forecast.
+    """Draw backlog, age, retries and dead letters over the span as PNG: median, and band from 5 to 95 %, of each
+    forecast.
 
     Needs the extra ``ironclock[plot]``.
     """

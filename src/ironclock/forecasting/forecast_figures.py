@@ -95,8 +95,8 @@ def recovery(
 ) -> Floats:
     """Return for each replication how many seconds after the end of the last outage the backlog has recovered.
 
-    It has recovered when for `CALM_S` it is not above its highest value in the hour before the first outage by more than
-    the number of workers. Infinite if that does not happen in the span.
+    It has recovered when for `CALM_S` it is not above its highest value in the hour before the first outage by more
+    than the number of workers. Infinite if that does not happen in the span.
     """
     begin, end = round(outages[0][0] / step), round(max(until for _, until in outages) / step)
     end = min(end, len(backlog))

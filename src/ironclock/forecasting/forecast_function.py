@@ -23,15 +23,15 @@ def forecast(
 
     - `of`: a scenario, its file, or a `Workload`.
     - `span`: the length of the day. Default: as ``[forecast]`` of the scenario says, or 24 hours.
-    - `bin`: the step. Default: as the scenario says, or one second. What happens inside a bin is not seen, so it should not
-      be longer than the waits that matter.
+    - `bin`: the step. Default: as the scenario says, or one second. What happens inside a bin is not seen, so it should
+      not be longer than the waits that matter.
     - `replications`: how many days to draw. Default: as the scenario says, or 200.
     - `load`: every rate and count is multiplied by this. Default 1.
     - `seed`: everything that is drawn by lot follows from it. Default 0.
     - `progress`: a function that gets the share that is done. Default None.
 
-    The cost depends on the number of bins and not on the number of jobs. Needs the extra ``ironclock[forecast]``. Raises
-    `ScenarioError`, `InputError`, `DurationError` or `PolicyError`.
+    The cost depends on the number of bins and not on the number of jobs. Needs the extra ``ironclock[forecast]``.
+    Raises `ScenarioError`, `InputError`, `DurationError` or `PolicyError`.
 
     Example::
 

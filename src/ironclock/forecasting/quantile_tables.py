@@ -37,7 +37,8 @@ def durations(takes: Spread, timeout: float | None, step: float) -> Floats:
 
 
 def waits(retry: Retry, takes: Spread, step: float) -> list[Floats]:
-    """Return for each attempt `SIZE` equally likely waits after its failure, in bins, in rising order; -1: the job is dead.
+    """Return for each attempt `SIZE` equally likely waits after its failure, in bins, in rising order; -1: the job is
+    dead.
 
     They are drawn from the policy itself, path by path: a wait can depend on the one before, and `within` on the time
     since the first attempt (without the time in queues).

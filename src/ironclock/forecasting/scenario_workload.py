@@ -17,11 +17,11 @@ from .workload import Outage, Stream, WorkerPool, Workload
 
 
 def workload_of(scenario: Scenario, span: float, load: float = 1.0) -> Workload:
-    """Return the workload of a scenario for a span in seconds: arrivals, schedules, durations, failures, retries, workers
-    and outages.
+    """Return the workload of a scenario for a span in seconds: arrivals, schedules, durations, failures, retries,
+    workers and outages.
 
-    Parameters: every rate and count is multiplied by `load`. `Workload.left_out` names what a forecast leaves out. Raises
-    `ScenarioError` or `InputError`.
+    Parameters: every rate and count is multiplied by `load`. `Workload.left_out` names what a forecast leaves out.
+    Raises `ScenarioError` or `InputError`.
     """
     world = scenario.world(prepare=False)  # only the descriptions of its jobs are read; none of their code runs
     return _Reader(scenario, world, span, load).workload()

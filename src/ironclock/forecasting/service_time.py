@@ -23,8 +23,8 @@ Numbers: TypeAlias = "NDArray[Any]"
 Backlog: TypeAlias = "NDArray[np.float32]"
 
 _COARSE, _FINE = 14, 16
-"""How finely the tables of binomial numbers are looked up, in bits. Coarsely if no chance is small: a table in the cache
-of the processor is read much faster."""
+"""How finely the tables of binomial numbers are looked up, in bits. Coarsely if no chance is small: a table in the
+cache of the processor is read much faster."""
 _SMALL = 0.02
 _MOST = 255
 """Up to how many workers the numbers are looked up. Above that the normal approximation is as good."""
@@ -113,8 +113,8 @@ class Short:
         return True
 
     def work(self, row: int, coming: Floats, workers: Floats, waiting: Floats, backlog: Backlog) -> Floats:
-        # Work arrives and is done at the speed of the workers, for all bins at once. Source: D. V. Lindley, Proc. Cambridge
-        # Phil. Soc. 48 (1952), 277-289.
+        # Work arrives and is done at the speed of the workers, for all bins at once. Source: D. V. Lindley, Proc.
+        # Cambridge Phil. Soc. 48 (1952), 277-289.
         used = coming * self.cost
         used -= workers[:, None]
         used[0] += self.over
@@ -146,8 +146,8 @@ class Short:
 
 
 def _reflected(change: Floats) -> Floats:
-    """Return over time a level that changes like this and never falls below zero: the sum so far, minus its lowest value
-    so far."""
+    """Return over time a level that changes like this and never falls below zero: the sum so far, minus its lowest
+    value so far."""
     path = np.cumsum(change, axis=0)
     left: Floats = path - np.minimum(np.minimum.accumulate(path, axis=0), 0.0)
     return left
@@ -272,8 +272,8 @@ class Ends(Protocol):
 
 
 def ends(chances: tuple[float, ...], workers: int, random: np.random.Generator, spread: float = 1.0) -> Ends:
-    """Return how many jobs end, with one chance for each row: exactly for few workers, with the normal approximation for
-    many. Its variance is `spread` times the binomial one."""
+    """Return how many jobs end, with one chance for each row: exactly for few workers, with the normal approximation
+    for many. Its variance is `spread` times the binomial one."""
     if workers <= _MOST:
         return _Few(chances, workers, random)
     return _Many(chances[0], random, spread)

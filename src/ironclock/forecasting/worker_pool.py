@@ -279,8 +279,8 @@ class PoolLoop:
         return made
 
     def _failing(self, blocks: int) -> tuple[Floats | None, Floats]:
-        """Return the share of each stream that fails because of an outage in each block, and how long that takes in bins
-        (-1: the usual time)."""
+        """Return the share of each stream that fails because of an outage in each block, and how long that takes in
+        bins (-1: the usual time)."""
         streams = self._ranks.streams
         takes = np.full((blocks, len(streams)), -1.0)
         if not any(stream.outages for stream in streams):

@@ -14,8 +14,8 @@ from ..simulation.retry import Retry
 class Outage:
     """A span in which attempts that start fail.
 
-    Parameters: `since` and `until` are seconds from the begin of the forecast; `share` is the share of attempts that fail;
-    `takes` is how long a failing attempt takes, in seconds, if that is not the usual time.
+    Parameters: `since` and `until` are seconds from the begin of the forecast; `share` is the share of attempts that
+    fail; `takes` is how long a failing attempt takes, in seconds, if that is not the usual time.
     """
 
     since: float
@@ -36,9 +36,9 @@ class Outage:
 class Stream:
     """One kind of job: how many arrive, how long an attempt takes, how often it fails, and what follows.
 
-    Parameters: `rate` is jobs a second, or a function of the seconds since the begin; `bursts` are pairs of seconds since
-    the begin and a number of jobs that arrive then; `fails` is the share of attempts that fail at their end; `timeout` is
-    in seconds.
+    Parameters: `rate` is jobs a second, or a function of the seconds since the begin; `bursts` are pairs of seconds
+    since the begin and a number of jobs that arrive then; `fails` is the share of attempts that fail at their end;
+    `timeout` is in seconds.
     """
 
     name: str
@@ -79,8 +79,8 @@ class WorkerPool:
 class Workload:
     """Everything that a forecast needs.
 
-    `start_ns` is the begin, in nanoseconds since the epoch. `left_out` names what the scenario has and the forecast does
-    not count.
+    `start_ns` is the begin, in nanoseconds since the epoch. `left_out` names what the scenario has and the forecast
+    does not count.
     """
 
     streams: Sequence[Stream]

@@ -77,7 +77,7 @@ class Exponential(Spread):
 
 @dataclass(frozen=True)
 class LogNormal(Spread):
-    """The log-normal distribution, given by its median and its 95 % quantile: skewed to the right, as measured ones are."""
+    """The log-normal distribution, given by its median and its 95 % quantile: skewed to the right."""
 
     median: int
     p95: int

@@ -42,8 +42,8 @@ def to_ns(value: Duration, *, what: str = "duration") -> int:
 
     Parameters: `value` as in `Duration`; `what` is its name in an error message.
 
-    Raises `DurationError` if it cannot be read, is negative or not finite, or is over 1000 years. Source of the ``P...``
-    form: ISO 8601-1:2019, 5.5.2 (years and months are refused: they have no fixed length).
+    Raises `DurationError` if it cannot be read, is negative or not finite, or is over 1000 years. Source of the
+    ``P...`` form: ISO 8601-1:2019, 5.5.2 (years and months are refused: they have no fixed length).
     """
     if isinstance(value, timedelta):
         ns = ((value.days * 86_400 + value.seconds) * 1_000_000 + value.microseconds) * 1_000

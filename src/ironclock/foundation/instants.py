@@ -53,7 +53,8 @@ def _text_ns(text: str, zone: dt.tzinfo, what: str) -> int:
         back = _astimezone(_astimezone(moment, dt.timezone.utc), zone).replace(tzinfo=None)
         if back != wall:
             raise InstantError(
-                f"{what} {text!r} does not exist in {zone}, because the clock change skips it; give another time, or an offset"
+                f"{what} {text!r} does not exist in {zone}, because the clock change skips it; give another time, or "
+                "an offset"
             )
     return instant_ns(moment)
 
@@ -69,8 +70,8 @@ class Timeline:
     def ns(self, value: Instant, *, what: str = "instant") -> int:
         """Return an instant as nanoseconds since the epoch.
 
-        Raises `InstantError` for text that is not ISO 8601, for a naive datetime, and for a wall time that the zone skips.
-        A wall time that occurs twice means the first.
+        Raises `InstantError` for text that is not ISO 8601, for a naive datetime, and for a wall time that the zone
+        skips. A wall time that occurs twice means the first.
         """
         if isinstance(value, str):
             return _text_ns(value, self.zone, what)

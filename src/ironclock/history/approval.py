@@ -27,8 +27,8 @@ def must_match(history: History, path: str, approval: Approval) -> None:
         return
     if not place.exists():
         raise NotApproved(
-            f"there is no approved history {place}; look at what happened (rig.history.story()), and if it is right, run "
-            "pytest with --ironclock-approve"
+            f"there is no approved history {place}; look at what happened (rig.history.story()), and if it is right, "
+            "run pytest with --ironclock-approve"
         )
     approved = History.load(place)
     found = compare(approved, history)

@@ -42,8 +42,8 @@ def log_history(
 
 
 def history_of(rows: Iterable[Row], zone: str) -> History:
-    """Return the history of attempts. If another attempt follows a failed one, it was tried again. If none does, the job
-    is dead."""
+    """Return the history of attempts. If another attempt follows a failed one, it was tried again. If none does, the
+    job is dead."""
     timeline = Timeline(zone)
     jobs: dict[str, list[Row]] = {}
     for row in rows:

@@ -62,7 +62,7 @@ class Record(NamedTuple):
 
 
 DEAD, DROPPED, UNHEARD = -1, -2, -3
-"""What follows an error: a dead letter, a job that is given up on purpose, or nothing (the queue does not hear of it)."""
+"""What follows an error: a dead letter, a job that is given up on purpose, or nothing (the queue is not told)."""
 
 ENDED_WITH_ERROR = ("failed", "timed-out", "cancelled")
 ENDED = ("done", "crashed", *ENDED_WITH_ERROR)

@@ -183,7 +183,8 @@ def frame(history: History) -> pandas.DataFrame:
             {
                 **about, "attempt": one.number, "worker": one.worker, "started": timeline.at(one.started_ns),
                 "ended": None if one.ended_ns is None else timeline.at(one.ended_ns), "outcome": one.outcome,
-                "error": one.error or None, "took_s": None if one.ended_ns is None else (one.ended_ns - one.started_ns) / NS,
+                "error": one.error or None,
+                "took_s": None if one.ended_ns is None else (one.ended_ns - one.started_ns) / NS,
                 "wait_s": None if one.wait_ns is None else one.wait_ns / NS,
             }
             for one in job.attempts

@@ -15,8 +15,8 @@ from .values import instant_of, rate_of
 class Rate:
     """Jobs a second over time: always the same, or by time of day, and only within bounds if there are any.
 
-    Parameters: `steps` are pairs: the second of the local day from which a rate holds, and the rate. `since` and `until`
-    are the bounds, in nanoseconds since the epoch, or None.
+    Parameters: `steps` are pairs: the second of the local day from which a rate holds, and the rate. `since` and
+    `until` are the bounds, in nanoseconds since the epoch, or None.
     """
 
     def __init__(

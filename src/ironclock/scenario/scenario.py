@@ -68,8 +68,8 @@ class Scenario:
     def load(cls, path: str | PathLike[str]) -> Scenario:
         """Read a scenario file.
 
-        Parameters: `path` is the file. Raises `ScenarioError`, with file, line, column and what is expected there, for text
-        that is not TOML, for keys and values that the schema does not have, and for a file that cannot be read.
+        Parameters: `path` is the file. Raises `ScenarioError`, with file, line, column and what is expected there, for
+        text that is not TOML, for keys and values that the schema does not have, and for a file that cannot be read.
         """
         return cls(Source.read(fspath(path)), folders_of(fspath(path)))
 

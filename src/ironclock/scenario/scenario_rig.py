@@ -114,7 +114,8 @@ class World:
             for key in ("takes", "fails"):
                 if key in table:
                     raise self.source.error(
-                        f"{name} is a real callable, which takes its own time and fails in its own way; leave {key} out, it is "
+                        f"{name} is a real callable, which takes its own time and fails in its own way; leave {key} "
+                        "out, it is "
                         "for a modelled job",
                         *path, key,
                     )  # fmt: skip

@@ -5,7 +5,8 @@ Day of the month and day of the week: if neither field begins with a star, a day
 
 Clock changes: an expression whose minute or hour begins with a star follows the running clock. A time that the change
 skips does not fire, a time that occurs twice fires twice. An expression with fixed times fires once a day: a skipped
-time is shifted by the length of the gap, and of a time that occurs twice the first counts. `gap` and `fold` change that.
+time is shifted by the length of the gap, and of a time that occurs twice the first counts. `gap` and `fold` change
+that.
 """
 
 from __future__ import annotations
@@ -289,8 +290,8 @@ def cron(
     - `gap`: what happens to a time that a clock change skips: ``"shift"`` by the length of the gap, or ``"skip"``.
     - `fold`: which of a time that occurs twice fires: ``"first"`` or ``"both"``.
 
-    The defaults of `gap` and `fold` depend on the expression: fixed times shift and fire first, the others skip and fire
-    both.
+    The defaults of `gap` and `fold` depend on the expression: fixed times shift and fire first, the others skip and
+    fire both.
 
     Raises `CronError` if the expression cannot be read or can never fire, `InputError`, and `ZoneError`. Source of the
     five fields: POSIX.1-2017, crontab.

@@ -97,7 +97,7 @@ def _days(made: Cron) -> Iterator[tuple[str, str, str]]:
 
 
 def _changes(made: Cron, start_ns: int) -> Iterator[tuple[str, str, str]]:
-    """Warn about fixed times that a clock change of the next year skips or doubles, for a daemon that follows the clock."""
+    """Warn about fixed times that a clock change of the next year skips, or lets occur twice."""
     if made.running or made.zone is None:
         return
     offsets, at = Offsets(made.zone), start_ns // NS

@@ -87,8 +87,8 @@ class Schedule:
     def after(self, instant: Instant) -> dt.datetime | None:
         """Return the first firing after an instant. None if it never fires again.
 
-        Parameters: `instant` is an aware datetime or ISO 8601 text. Text without an offset is in the zone of the schedule,
-        or UTC if it has none. Raises `InstantError`.
+        Parameters: `instant` is an aware datetime or ISO 8601 text. Text without an offset is in the zone of the
+        schedule, or UTC if it has none. Raises `InstantError`.
         """
         timeline, ns = self._read(instant)
         found = self._bound(timeline).next_ns(ns)

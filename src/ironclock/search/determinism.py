@@ -93,8 +93,8 @@ def _cause(
             "cache, a file; make it new in the story"
         )
     return (
-        "chance that cannot be seen here: the order of a set of objects (it follows their addresses), a generator of a C "
-        "library, or the real clock through time.clock_gettime or a real thread"
+        "chance that cannot be seen here: the order of a set of objects (it follows their addresses), a generator of "
+        "a C library, or the real clock through time.clock_gettime or a real thread"
     )
 
 

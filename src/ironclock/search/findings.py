@@ -62,8 +62,8 @@ class Finding:
     ) -> None:
         """Write a pytest file that repeats this finding.
 
-        Parameters: `path` is the file; `story` is ``module:function``; `laws` the name of the laws in that module, default:
-        none there; `rig` the arguments of the rig. Raises `IronClockError` if the file cannot be written.
+        Parameters: `path` is the file; `story` is ``module:function``; `laws` the name of the laws in that module,
+        default: none there; `rig` the arguments of the rig. Raises `IronClockError` if the file cannot be written.
         """
         try:
             with open(path, "w", encoding="utf-8") as file:

@@ -61,9 +61,9 @@ class Move(NamedTuple):
 class Plan:
     """The moves of one run, in the order in which they happen.
 
-    `start` is the instant to which the start of the story is moved. `kept` names the jobs and schedules of the story that
-    are not left out (None: all). `dice` lets the run choose its order by random priorities: a seed, the depth of the
-    mistakes that it looks for, and how many switches there are.
+    `start` is the instant to which the start of the story is moved. `kept` names the jobs and schedules of the story
+    that are not left out (None: all). `dice` lets the run choose its order by random priorities: a seed, the depth of
+    the mistakes that it looks for, and how many switches there are.
     """
 
     moves: tuple[Move, ...] = ()

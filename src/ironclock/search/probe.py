@@ -66,10 +66,11 @@ def probe(
       `no_deadlock()` is always one of them.
     - `runs`: how many runs at most, without shrinking. Default None: every single fault and 500 more, or 1,000 if that
       is more.
-    - `depth`: how many faults at once. 1: each single fault. 2 (the default): pairs too. More: larger sets, drawn by lot.
+    - `depth`: how many faults at once. 1: each single fault. 2 (the default): pairs too. More: larger sets, drawn by
+      lot.
     - `faults`: the kinds of fault, of ``"fail"``, ``"crash"``, ``"hang"``, ``"slow"``, ``"deliver_twice"``,
-      ``"lose_ack"``, ``"delay"``, ``"refuse_enqueue"``, ``"fetch_early"``, ``"miss_firing"``. Default None: all of these.
-      ``"exhaust"`` lets errors strike the last attempt of a job as well.
+      ``"lose_ack"``, ``"delay"``, ``"refuse_enqueue"``, ``"fetch_early"``, ``"miss_firing"``. Default None: all of
+      these. ``"exhaust"`` lets errors strike the last attempt of a job as well.
     - `slow`, `delay`: the durations of those faults. Default one minute.
     - `errors`: by the name of an effect or a job, what ``"fail"`` raises. Default: an error that fits.
     - `orders`: True (the default) runs what is due at one instant in other orders too.
@@ -186,8 +187,8 @@ def _told(searched: SearchedStory, search: Search) -> Iterable[Finding]:
             yield told
         else:
             search.coverage.notes.append(
-                f"{law} was broken in run {failures.at_run}, and not when that run was repeated: a run with a fault leaves "
-                "something behind for the next one, a global of a module or a file; make it new in the story"
+                f"{law} was broken in run {failures.at_run}, and not when that run was repeated: a run with a fault "
+                "leaves something behind for the next one, a global of a module or a file; make it new in the story"
             )
 
 

@@ -1,7 +1,7 @@
 """Saved runs: the results of a search in a file, so that an interrupted search continues where it ended.
 
-JSON Lines: a head that says which search it is, then one line for each run, in order. Because the plans of a search follow
-from its results alone, the results are enough.
+JSON Lines: a head that says which search it is, then one line for each run, in order. Because the plans of a search
+follow from its results alone, the results are enough.
 """
 
 from __future__ import annotations
@@ -70,7 +70,8 @@ class SavedRunner(Runner):
         changed = [name for name, value in self._head.items() if head.get(name) != value]
         if changed:
             raise IronClockError(
-                f"{self._path} is another search: its {' and '.join(changed)} differ; give a new name to begin a new one"
+                f"{self._path} is another search: its {' and '.join(changed)} differ; give a new name to begin a new "
+                "one"
             )
         results, whole = [], [lines[0]]
         for text in lines[1:]:

@@ -116,7 +116,7 @@ class Search:
             self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
 
     def _orders(self) -> None:
-        """Try every order of what could run at one instant, with one move, two moves and so on; then random priorities."""
+        """Try every order of what could run at one instant: with one move, two moves and so on, then random ones."""
         if not self._scope.orders:
             return
         if not self._left:

@@ -132,8 +132,8 @@ class HttpService(Service):
         """Return a transport for ``httpx.Client`` and ``httpx.AsyncClient`` that leads to this service.
 
         If the service is slower than the read timeout, the client gets `httpx.ReadTimeout` at that instant, and the
-        service still does its work, later. An outage raises `httpx.ConnectError`, a lost response `httpx.ReadError`. The
-        header ``Idempotency-Key`` is the key of the effect. Needs the extra ``ironclock[http]``.
+        service still does its work, later. An outage raises `httpx.ConnectError`, a lost response `httpx.ReadError`.
+        The header ``Idempotency-Key`` is the key of the effect. Needs the extra ``ironclock[http]``.
 
         Parameters: `timeout` is the read timeout of requests that have none. Default None: none.
         """

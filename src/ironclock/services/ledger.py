@@ -25,8 +25,8 @@ class Ledger(Service):
     Parameters:
 
     - `name`: its name. Default ``"ledger"``.
-    - `idempotent`: True: a posting whose key was posted before changes nothing, and returns that posting. Default False:
-      the caller must guard against doubles.
+    - `idempotent`: True: a posting whose key was posted before changes nothing, and returns that posting. Default
+      False: the caller must guard against doubles.
 
     Example::
 

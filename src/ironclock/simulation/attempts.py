@@ -456,7 +456,7 @@ class Attempts:
         self._loop.switcher.end_running(attempt)
 
     def kill(self, attempt: LiveAttempt, then: str) -> None:
-        """End an attempt where it is, without its handlers. Its job is withdrawn, or goes back if `then` is a reason."""
+        """End an attempt where it is, without its handlers. Withdraw its job, or put it back for the reason `then`."""
         job, loop = attempt.job, self._loop
         is_running = loop.current is attempt
         self._leaves_code(attempt)

@@ -53,8 +53,8 @@ class LiveJob:
 
     __slots__ = (
         "_id", "_reader", "args", "attempts_made", "copies_arguments", "depth", "due_ns", "enqueued_ns",
-        "error", "failures", "first_ns", "home", "key", "keywords", "number", "on_close", "priority", "progress", "queue",
-        "read_attempts", "result", "running_attempt", "state", "type", "waited_ns",
+        "error", "failures", "first_ns", "home", "key", "keywords", "number", "on_close", "priority", "progress",
+        "queue", "read_attempts", "result", "running_attempt", "state", "type", "waited_ns",
     )  # fmt: skip
 
     def __init__(

@@ -43,7 +43,8 @@ class Policy:
     - `key`: the name of a parameter, or a function of the arguments. Limits per key and `unique` compare it. Default
       None: `unique` compares all arguments.
     - `unique`: what happens to a new job while another job with its key is pending. ``"refuse"`` raises
-      `DuplicateJob`, ``"replace"`` withdraws the other job, ``"keep"`` keeps the other job. Default None: both are jobs.
+      `DuplicateJob`, ``"replace"`` withdraws the other job, ``"keep"`` keeps the other job. Default None: both are
+      jobs.
     - `expires`: how long a job can wait for its first attempt before it is dropped. Default None: for ever.
     - `only_while`: names of conditions (`Rig.conditions`) that must hold for an attempt to start. Default: none.
     - `scope`: a function that returns a new context manager for each attempt. Default None.
@@ -89,7 +90,8 @@ class Policy:
             raise PolicyError(f"ack is {self.ack!r}; give 'late' or 'early'")
         if self.ack == "early" and self.lease is not None:
             raise PolicyError(
-                "ack is 'early' and there is a lease; after an early acknowledgement a lease does nothing, give one of the two"
+                "ack is 'early' and there is a lease; after an early acknowledgement a lease does nothing, give one "
+                "of the two"
             )
         if self.deliveries is not None and (
             isinstance(self.deliveries, bool) or not isinstance(self.deliveries, int) or self.deliveries < 1

@@ -73,7 +73,8 @@ class Pool:
     """
 
     __slots__ = (
-        "free", "gate", "queues", "second_deliveries", "serves_all", "size", "skew_ns", "stopped", "waiting", "weighted",
+        "free", "gate", "queues", "second_deliveries", "serves_all", "size", "skew_ns", "stopped", "waiting",
+        "weighted",
     )  # fmt: skip
 
     def __init__(self, size: int, queues: Mapping[str, int] | Iterable[str] | None = None, skew_ns: int = 0) -> None:

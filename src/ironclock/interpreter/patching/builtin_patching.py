@@ -72,7 +72,8 @@ class Builtin:
     def __init__(self, function: Any) -> None:
         if type(function) is not type(len):
             raise RigStateError(
-                f"{function!r} is not a built-in function; another package has replaced it, import Iron Clock before that"
+                f"{function!r} is not a built-in function; another package has replaced it, import Iron Clock before "
+                "that"
             )
         self._function: Any = function  # keeps the object below alive
         self._object = _BuiltinObject.from_address(id(function))
@@ -87,8 +88,8 @@ class Builtin:
             convention = _VARARGS | _KEYWORDS
         if convention not in _HELPERS:
             raise RigStateError(
-                f"this Python build is not supported: the calling convention of {function!r} is unknown; use CPython 3.11, "
-                "3.12 or 3.13"
+                f"this Python build is not supported: the calling convention of {function!r} is unknown; use CPython "
+                "3.11, 3.12 or 3.13"
             )
         self._helper = _entry(_HELPERS[convention])
         self._definition = definition
@@ -212,8 +213,8 @@ class BoundReferences:
 
         else:
             raise RigStateError(
-                f"this Python build is not supported: the calling convention of {owner.__name__}.{name} is unknown; use "
-                "CPython 3.11, 3.12 or 3.13"
+                f"this Python build is not supported: the calling convention of {owner.__name__}.{name} is unknown; "
+                "use CPython 3.11, 3.12 or 3.13"
             )
 
         self._address = ctypes.cast(self._callback, ctypes.c_void_p).value

@@ -13,8 +13,8 @@ from .builtin_patching import PythonFunction
 def process_wait(here: Callable[[], Any]) -> tuple[PythonFunction, Callable[..., Any]]:
     """Return the function with which `Popen.wait` and `subprocess.run` wait, and its replacement.
 
-    The real function sleeps and looks, again and again. In simulated time its timeout would end at once. The replacement
-    waits for real seconds, and moves the rig's clock when they are over.
+    The real function sleeps and looks, again and again. In simulated time its timeout would end at once. The
+    replacement waits for real seconds, and moves the rig's clock when they are over.
     """
     place = PythonFunction(cast(FunctionType, subprocess.Popen._wait))  # type: ignore[attr-defined]
 

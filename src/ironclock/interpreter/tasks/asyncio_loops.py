@@ -14,7 +14,7 @@ _MOST_IDLE = 16
 
 
 class AsyncioLoops:
-    """The asyncio loops of a rig. A loop that an attempt has left clean is used again: to make one costs system calls."""
+    """The asyncio loops of a rig. A loop that an attempt left clean is used again: to make one costs system calls."""
 
     def __init__(self, loop: EventLoop) -> None:
         self._loop = loop

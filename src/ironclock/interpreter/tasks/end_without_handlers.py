@@ -39,8 +39,8 @@ def _find_slot() -> int:
         if ctypes.c_void_p.from_address(id(code) + offset).value == wanted:
             return offset
     raise RigStateError(
-        "this Python build is not supported: exception table not found in code objects; crashes need it, use CPython 3.11, "
-        "3.12 or 3.13"
+        "this Python build is not supported: exception table not found in code objects; crashes need it, use CPython "
+        "3.11, 3.12 or 3.13"
     )
 
 
@@ -102,7 +102,7 @@ def _without_handlers(codes: Iterable[CodeType]) -> Iterator[None]:
 
 
 def _codes_that_end(frame: FrameType | None) -> dict[CodeType, None]:
-    """Return the code of every frame that is about to end. (A function, so that no variable of the caller holds one.)"""
+    """Return the code of every frame that is about to end. (So no variable of the caller holds one.)"""
     codes = dict.fromkeys(_codes(frame))
     # Generators outside the chain, such as a context manager's, are found among young objects and from the frames.
     for thing in _left_behind(frame):

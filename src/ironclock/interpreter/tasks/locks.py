@@ -59,8 +59,8 @@ def block(
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
             raise StuckError(
-                f"the test waits for {what}, and nothing is left that could release it, at {calling()}; give the wait a "
-                "timeout, or release it in a job or thread"
+                f"the test waits for {what}, and nothing is left that could release it, at {calling()}; give the wait "
+                "a timeout, or release it in a job or thread"
             )
     return True
 

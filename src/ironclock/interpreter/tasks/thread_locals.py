@@ -64,6 +64,6 @@ def _find() -> int:
             _offset.append(offset)
             return offset
     raise RigStateError(
-        "this Python build is not supported: key of thread-local values not found in the thread state; use CPython 3.11, "
-        "3.12 or 3.13"
+        "this Python build is not supported: key of thread-local values not found in the thread state; use CPython "
+        "3.11, 3.12 or 3.13"
     )

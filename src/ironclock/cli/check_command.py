@@ -1,4 +1,4 @@
-"""`ironclock check` and `ironclock estimate`: laws on the log of a real run, and a scenario estimated from it."""
+"""`ironclock check`: laws on the log of a real run."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import click
 
 import ironclock as ic
 
-from . import given_files as histories
+from . import given_files
 from .log_options import log_options
 from .output import screen, write
 
@@ -36,9 +36,9 @@ def check(
 
     if mapping is None and laws.endswith(".toml"):
         mapping = laws
-    history = histories.read(log, columns, outcomes, mapping, zone)
+    history = given_files.read(log, columns, outcomes, mapping, zone)
     world = World(history)
-    found = [(name, broken_by([law], world)) for name, law in histories.laws_from(laws)]
+    found = [(name, broken_by([law], world)) for name, law in given_files.laws_from(laws)]
     if html is not None:
         from ..reports.html_page import page
 
@@ -74,25 +74,3 @@ def _show(history: ic.History, found: list[tuple[str, list[Any]]], log: str) -> 
             console.print(Text(told(breach, history)), soft_wrap=True)
         if len(breaches) > 5:
             console.print(Text(f"  ... and {len(breaches) - 5:,} more breaches", style="dim"))
-
-
-@click.command(short_help="Estimate a scenario from the log of a real run.")
-@click.argument("log", type=click.Path())
-@click.option("--out", type=click.Path(dir_okay=False), help="Write the scenario into this file. Default: print it.")
-@log_options
-def estimate(
-    log: str, out: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...], mapping: str | None,
-    zone: str | None,
-) -> None:  # fmt: skip
-    """Estimate a scenario from the LOG of a real run: durations, failure shares, rates by hour, retries, workers.
-
-    The result is a scenario file for `ironclock forecast` and `ironclock run`. Read it, and change what you know better.
-    """
-    from ..scenario.estimation import estimate as estimated
-
-    text = estimated(histories.read(log, columns, outcomes, mapping, zone), f"Estimated from {log}")
-    if out is None:
-        click.echo(text, nl=False)
-    else:
-        write(out, text)
-        click.echo(f"wrote {out}; look at its day with: ironclock forecast {out}")

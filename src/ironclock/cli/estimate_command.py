@@ -1,0 +1,32 @@
+"""`ironclock estimate`: a scenario estimated from the log of a real run."""
+
+from __future__ import annotations
+
+import click
+
+from . import given_files
+from .log_options import log_options
+from .output import write
+
+
+@click.command(short_help="Estimate a scenario from the log of a real run.")
+@click.argument("log", type=click.Path())
+@click.option("--out", type=click.Path(dir_okay=False), help="Write the scenario into this file. Default: print it.")
+@log_options
+def estimate(
+    log: str, out: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...], mapping: str | None,
+    zone: str | None,
+) -> None:  # fmt: skip
+    """Estimate a scenario from the LOG of a real run: durations, failure shares, rates by hour, retries, workers.
+
+    The result is a scenario file for `ironclock forecast` and `ironclock run`. Read it, and change what you know
+    better.
+    """
+    from ..scenario.estimation import estimate as estimated
+
+    text = estimated(given_files.read(log, columns, outcomes, mapping, zone), f"Estimated from {log}")
+    if out is None:
+        click.echo(text, nl=False)
+    else:
+        write(out, text)
+        click.echo(f"wrote {out}; look at its day with: ironclock forecast {out}")

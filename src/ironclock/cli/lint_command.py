@@ -1,0 +1,44 @@
+"""`ironclock lint`: warnings about cron lines."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import sys
+from dataclasses import asdict
+
+import click
+
+from ..foundation.instants import Timeline
+from ..schedules.cron_warnings import lint as check_lines
+from ..schedules.crontab import read
+from .output import screen
+
+
+@click.command(short_help="Warn about cron lines that do not do what they say.")
+@click.argument("files", nargs=-1, required=True, type=click.Path())
+@click.option("--zone", default="UTC", show_default=True, help="The time zone of lines without one.")
+@click.option("--from", "start", help="The day from which clock changes are checked: ISO 8601. Default: now.")
+@click.option("--system/--user", default=None, help="Lines have a user before the command. Default: by the path.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for a script, one for each warning.")
+def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | None, as_json: bool) -> None:
+    """Warn about cron lines in crontab or TOML FILES that do not do what they seem to say.
+
+    Reads [tool.ironclock.schedules] or [schedules] of a .toml file, and crontabs with CRON_TZ lines. Exit code 1 if
+    there is a warning.
+    """
+    timeline = Timeline(zone)
+    now = timeline.ns(dt.datetime.now(dt.timezone.utc) if start is None else start)
+    lines = [line for file in files for line in read(file, system=system)]
+    found = check_lines(lines, zone, now)
+    if as_json:
+        for one in found:
+            click.echo(json.dumps(asdict(one), ensure_ascii=False))
+        sys.exit(1 if found else 0)
+    console = screen()
+    for one in found:
+        console.print(
+            str(one), style="red" if one.level in ("error", "never fires") else "", markup=False, soft_wrap=True
+        )
+    console.print(f"{len(lines)} schedules, {len(found)} warnings.")
+    sys.exit(1 if found else 0)
