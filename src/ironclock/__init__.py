@@ -21,8 +21,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from typing import Any
-
     from . import laws as laws
     from . import services as services
     from .capture.outbox import Columns as Columns
@@ -146,18 +144,20 @@ _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split
 __all__ = sorted([*_HOME_OF, *_MODULES, "__version__"])
 
 
-def __getattr__(name: str) -> Any:
-    if name in _MODULES:
+if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
+
+    def __getattr__(name: str) -> object:
+        if name in _MODULES:
+            import importlib
+
+            return importlib.import_module(f".{name}", __name__)
+        home = _HOME_OF.get(name)
+        if home is None:
+            raise AttributeError(f"module 'ironclock' has no attribute {name!r}")
         import importlib
 
-        return importlib.import_module(f".{name}", __name__)
-    home = _HOME_OF.get(name)
-    if home is None:
-        raise AttributeError(f"module 'ironclock' has no attribute {name!r}")
-    import importlib
-
-    found = globals()[name] = getattr(importlib.import_module(f".{home}", __name__), name)
-    return found
+        found = globals()[name] = getattr(importlib.import_module(f".{home}", __name__), name)
+        return found
 
 
 def __dir__() -> list[str]:

@@ -91,6 +91,12 @@ class Target:
         self.is_async = inspect.iscoroutinefunction(found) or (
             self._function is not None and inspect.iscoroutinefunction(self._function)
         )
+        self.replaced: tuple[int | str, ...]
+        """What is replaced: a function (for one object), or a name in a module or class. Equal if it is the same."""
+        if self._function is not None:
+            self.replaced = (id(self._function), id(self._bound))
+        else:
+            self.replaced = (id(self._owner), self._name)
         self._place: PythonFunction | None = None
         self._saved: Any = None
         self._had = True
@@ -122,9 +128,7 @@ class Target:
 
     def same(self, other: Target) -> bool:
         """Return True if both would replace the same thing."""
-        if self._function is not None:
-            return self._function is other._function and self._bound is other._bound
-        return other._function is None and self._owner is other._owner and self._name == other._name
+        return self.replaced == other.replaced
 
     def signature(self) -> inspect.Signature | None:
         """Return the signature that callers see. None if it cannot be read."""

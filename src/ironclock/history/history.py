@@ -12,6 +12,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 from collections.abc import Callable, Iterator, Sequence
+from itertools import starmap
 from os import PathLike
 from typing import TYPE_CHECKING, Any, Protocol, overload
 
@@ -22,8 +23,9 @@ from .records import THEN_WORDS, Record, RecordedJob, data_of, plain
 if TYPE_CHECKING:
     import pandas
 
-_WIDTH = len(Record._fields)
-_WHAT, _JOB, _DETAIL = (Record._fields.index(name) for name in ("what", "job", "detail"))
+_NAMES = Record.__match_args__
+_WIDTH = len(_NAMES)
+_WHAT, _JOB, _DETAIL = (_NAMES.index(name) for name in ("what", "job", "detail"))
 
 FORMAT = "ironclock-history"
 VERSION = 1
@@ -118,7 +120,9 @@ class History(Sequence[Entry]):
         assert again.digest() == rig.history.digest()
     """
 
-    def __init__(self, timeline: Timeline, seed: object = 0, clock: Clock | None = None) -> None:
+    def __init__(
+        self, timeline: Timeline, seed: object = 0, clock: Clock | None = None, entries: list[Entry] | None = None
+    ) -> None:
         self.timeline = timeline
         """Turns nanoseconds into instants of the rig's zone."""
         self.seed = seed
@@ -129,7 +133,7 @@ class History(Sequence[Entry]):
         """Append the fields of one `Record`, in its order. (A tuple: the event loop cannot afford to make a Record.)"""
         self.forward: Callable[[str, Any], None] | None = None
         """Where records go instead, in a forked child: to the parent."""
-        self._loaded: list[Entry] | None = None
+        self._loaded = entries
         self._index: dict[int, list[int]] = {}
         self._indexed = 0
 
@@ -163,7 +167,7 @@ class History(Sequence[Entry]):
 
     def records(self) -> Iterator[Record]:
         """Iterate over the records of a live history."""
-        return map(Record._make, self._tuples())
+        return starmap(Record, self._tuples())
 
     def _tuples(self) -> Iterator[tuple[Any, ...]]:
         items = iter(self._fields)
@@ -216,11 +220,11 @@ class History(Sequence[Entry]):
                 index.setdefault(about.number, []).append(first)
         self._indexed = len(fields)
         for first in index.get(job.number, ()):
-            yield Record._make(fields[first : first + _WIDTH])
+            yield Record(*fields[first : first + _WIDTH])
 
     def _record(self, number: int) -> Record:
         first = number * _WIDTH
-        return Record._make(self._fields[first : first + _WIDTH])
+        return Record(*self._fields[first : first + _WIDTH])
 
     def of(self, job: str) -> list[Entry]:
         """Return the entries of the job with that id."""
@@ -284,9 +288,7 @@ class History(Sequence[Entry]):
     @classmethod
     def of_entries(cls, timeline: Timeline, entries: list[Entry], seed: object = 0) -> History:
         """Return a history of these entries, which must be in order."""
-        made = cls(timeline, seed)
-        made._loaded = entries
-        return made
+        return cls(timeline, seed, entries=entries)
 
     @classmethod
     def load(cls, path: str | PathLike[str], torn: list[str] | None = None) -> History:

@@ -10,9 +10,9 @@ import _thread
 import datetime as dt
 import select
 import signal
-import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from sys import _current_frames as current_frames
 from typing import Any
 
 from ..errors import RigStateError
@@ -114,7 +114,7 @@ def _arrange() -> None:
     """Choose between clock functions that are called directly, and those that look up the thread."""
     if _kept:
         return  # those that look up the thread are in place already
-    alone = len(_entered) == 1 and len(sys._current_frames()) == 1
+    alone = len(_entered) == 1 and len(current_frames()) == 1
     functions = next(iter(_entered.values())).functions if alone else _LOOKUPS
     for name, builtin in BUILTINS.items():
         builtin.point(functions[name])

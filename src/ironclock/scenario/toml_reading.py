@@ -7,6 +7,7 @@ import json
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
+from copy import copy
 from functools import cache
 from pathlib import Path as File
 from typing import Any
@@ -43,8 +44,8 @@ class Source:
 
     def but(self, tables: dict[str, Any]) -> Source:
         """Return the same source with other tables."""
-        made = object.__new__(Source)
-        made.name, made.tables, made._places = self.name, tables, self._places
+        made = copy(self)
+        made.tables = tables
         return made
 
     def where(self, path: Iterable[str | int] = ()) -> str:

@@ -50,7 +50,8 @@ class Without(_Made):
     def __init__(self, kept: Schedule, left_out: object, zone: dt.tzinfo | None = None) -> None:
         super().__init__(kept)
         self._left_out = left_out if isinstance(left_out, Schedule) else _days(left_out)
-        self._timeline = Timeline(zone or kept.zone or dt.timezone.utc)
+        self._zone = zone or kept.zone or dt.timezone.utc
+        self._timeline = Timeline(self._zone)
 
     def in_zone(self, zone: dt.tzinfo) -> Schedule:
         out = self._left_out
@@ -58,9 +59,7 @@ class Without(_Made):
         return Without(kept.in_zone(zone), out.in_zone(zone) if isinstance(out, Schedule) else out, kept.zone or zone)
 
     def _again(self, *parts: Schedule) -> Schedule:
-        made = Without(parts[0], self._left_out)
-        made._timeline = self._timeline
-        return made
+        return Without(parts[0], self._left_out, self._zone)
 
     def next_ns(self, ns: int) -> int | None:
         at: int | None = ns

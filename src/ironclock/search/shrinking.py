@@ -122,7 +122,7 @@ class Shrinker:
             while high - low > 1:
                 middle = (low + high) // 2
                 moves = list(self.plan.moves)
-                moves[number] = move._replace(by=middle * second)
+                moves[number] = Move(move.place, move.kind, middle * second)
                 if self._try(self.plan.with_moves(*moves)):
                     high = middle
                 else:

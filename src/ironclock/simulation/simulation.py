@@ -22,7 +22,7 @@ from .jobs import OPEN, LiveAttempt, LiveJob, WhileRunning
 from .queues import Pool, Pools, QueueControls
 from .remembered_steps import RememberedSteps
 from .requests import Requests
-from .seams import Seams
+from .seam_faults import SeamFaults
 from .shutdown import Shutdown
 from .task import TaskSwitcher
 
@@ -52,7 +52,7 @@ class Simulation:
             loop, history, pools, faults, broker, self.delivery, self.queue_controls, self.generators
         )
         self.requests = Requests(loop, history, broker)
-        self.seams = Seams(loop, history, faults, self.requests, self.attempts)
+        self.seams = SeamFaults(loop, history, faults, self.requests, self.attempts)
         self.shutdown = Shutdown(loop, history, pools, broker, self.attempts, self.decide_tracking)
         self.effects = Effects(loop, history)
         self.remembered_steps = RememberedSteps(loop, history)

@@ -9,7 +9,6 @@ from __future__ import annotations
 import datetime as dt
 import math
 import operator
-import sys
 import threading
 import time
 from collections.abc import Callable, Sized
@@ -18,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from ...errors import RigStateError, StuckError
 from ...foundation.durations import NS
 from ...foundation.source_location import calling
+from ..running_loop import running_loop
 from .builtin_patching import Builtin, private_descriptor
 from .signal_alarms import Alarms
 
@@ -211,8 +211,7 @@ class ClockFunctions:
             return
         if self.threads.alive:
             loop.advance_to(loop.now)  # one of its threads
-        events = sys.modules.get("asyncio.events")
-        asyncio_loop = None if events is None else events._get_running_loop()
+        asyncio_loop = running_loop()
         if asyncio_loop is not None:
             self.skip([asyncio_loop])
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import sys
+from sys import _current_frames as current_frames
 from typing import Any
 
 GRACE_S = 0.05
@@ -17,11 +17,11 @@ runner_threads: set[int] = set()
 
 def others_run() -> bool:
     """Return True if there are real threads beside this one that could end a wait."""
-    return bool(starting) or len(sys._current_frames()) > 1 + len(runner_threads)
+    return bool(starting) or len(current_frames()) > 1 + len(runner_threads)
 
 
 def note_runner_threads() -> None:
     """Count every thread that runs now, but for this one, as a thread of the test runner."""
     from _thread import get_ident
 
-    runner_threads.update(set(sys._current_frames()) - {get_ident()})
+    runner_threads.update(set(current_frames()) - {get_ident()})

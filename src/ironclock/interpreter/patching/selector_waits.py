@@ -55,8 +55,8 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
                 world.spun_ns, world.spins = world.loop.now, 0
             return real(selector, timeout)
         files = True
-        for key in selector._fd_to_key.values():
-            files = key is not world.own_key or len(selector._fd_to_key) > 1  # as seen the last time
+        for key in _keys(selector):
+            files = key is not world.own_key or len(_keys(selector)) > 1  # as seen the last time
             break
         if files:
             files = _has_files(selector, world)
@@ -101,11 +101,11 @@ def select_as_sleep(real: Callable[..., Any], here: Callable[[], Any]) -> Callab
 def _spin(selector: Any, world: Any) -> None:
     """Let time pass for an asyncio loop that runs again and again at one instant, as real time does."""
     world.spins += 1
-    for key in selector._fd_to_key.values():
+    for key in _keys(selector):
         if key is world.own_key and world.spins <= SPINS_LIMIT:
             return
         break
-    asyncio_loops = [one for key in selector._fd_to_key.values() if (one := _own_loop(key)) is not None]
+    asyncio_loops = [one for key in _keys(selector) if (one := _own_loop(key)) is not None]
     if not asyncio_loops:
         # A poll that runs again and again until its deadline is past, not only reached.
         world.let_pass(1e-9)
@@ -121,7 +121,7 @@ def _coarsen(selector: Any, world: Any) -> None:
     To the loop a timer is due if it is less than one resolution (1 ns) ahead. From 2**24 s on a float cannot hold that:
     a timer that is due at this very instant would never become due, on a clock that waits for it.
     """
-    for key in selector._fd_to_key.values():
+    for key in _keys(selector):
         asyncio_loop = _own_loop(key)
         if asyncio_loop is not None:
             least = 2 * math.ulp(world.functions["monotonic"]())
@@ -129,9 +129,14 @@ def _coarsen(selector: Any, world: Any) -> None:
                 asyncio_loop._clock_resolution = 4 * least
 
 
+def _keys(selector: Any) -> Any:
+    """Return what a selector waits for. (Its public mapping costs a Python call for each key.)"""
+    return selector._fd_to_key.values()
+
+
 def _has_files(selector: Any, world: Any) -> bool:
     """Return True if there is anything to wait for but an asyncio loop's own pipe and sockets that only listen."""
-    for key in selector._fd_to_key.values():
+    for key in _keys(selector):
         if _own_loop(key) is not None:
             world.own_key = key
             continue
@@ -153,7 +158,7 @@ def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | 
     """Wait in simulated time, after something real had time to come; return what is ready."""
     loop = world.loop
     found: list[Any] = []
-    lone = files and all(_own_loop(key) is None for key in selector._fd_to_key.values())
+    lone = files and all(_own_loop(key) is None for key in _keys(selector))
     others = len(world.threads.alive) > (world.threads.ident() is not None)
 
     def ready() -> bool:

@@ -17,6 +17,7 @@ import struct
 import sys
 import warnings
 from collections.abc import Callable, Iterator
+from os import _exit as end_process
 from typing import Any, NoReturn
 
 from ...errors import PayloadError, StuckError
@@ -228,13 +229,13 @@ class _Child:
         except BaseException:
             code = 1
         finally:
-            os._exit(code)
+            end_process(code)
 
     def _ask(self, *message: Any) -> Any:
         self._channel.send(message)
         answer = self._channel.receive()
         if answer is None:
-            os._exit(1)  # the parent has ended this attempt
+            end_process(1)  # the parent has ended this attempt
         how, value, self._loop.now = answer
         self._loop.forget_values()
         if how == _THROWN:
@@ -272,7 +273,7 @@ class _Child:
 
     def _die(self, seam: str, fault: Fault) -> NoReturn:
         self._channel.send(("died", seam, self._simulation.faults.seam.index(fault)))
-        os._exit(70)
+        end_process(70)
 
 
 def _portable(error: BaseException) -> BaseException:

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import contextvars
-import sys
 import threading
 from collections.abc import Callable, Iterator
 from functools import partial
@@ -18,6 +17,7 @@ from typing import Any, cast
 import greenlet
 
 from ...simulation.task import Task
+from ..running_loop import set_running_loop, unset_running_loop
 from .end_without_handlers import end_without_handlers
 
 spare_pool: list[_LoopGreenlet] | None = None
@@ -92,7 +92,7 @@ class GreenletSwitcher:
         """Run the loop in a greenlet until it returns. Raises what the loop raises."""
         self._loop = loop
         self._main = greenlet.getcurrent()
-        events = _unset_running_loop()
+        events = unset_running_loop()
         first = self._spares.pop() if self._spares else self._fresh()
         first.switch()
         while self._wants_greenlet:
@@ -103,10 +103,10 @@ class GreenletSwitcher:
                 ending, self._ending = self._ending, None
                 end_without_handlers(ending)
                 del ending
-                _unset_running_loop()
+                unset_running_loop()
             self._fresh().switch()
         if events is not None:
-            _set_running_loop(events)
+            set_running_loop(events)
         error, self._error = self._error, None
         if error is not None:
             try:
@@ -132,7 +132,7 @@ class GreenletSwitcher:
             raise greenlet.GreenletExit  # the rig is closed: nothing can sleep any more
         here = task.suspension = greenlet.getcurrent()
         self._suspended[id(here)] = here
-        events = _unset_running_loop()
+        events = unset_running_loop()
         if task.has_thread_locals:
             task.swap_thread_locals()
         try:
@@ -147,7 +147,7 @@ class GreenletSwitcher:
             if task.has_thread_locals:
                 task.swap_thread_locals()
             if events is not None:
-                _set_running_loop(events)
+                set_running_loop(events)
 
     def resume(self, task: Task) -> None:
         """Continue a suspended task in place of the present run of the loop."""
@@ -173,11 +173,11 @@ class GreenletSwitcher:
         if suspension is not None:
             self._suspended.pop(id(suspension), None)
             task.suspension = None
-            events = _unset_running_loop()
+            events = unset_running_loop()
             end_without_handlers(suspension)
-            _unset_running_loop()
+            unset_running_loop()
             if events is not None:
-                _set_running_loop(events)
+                set_running_loop(events)
 
     def abort(self, error: BaseException) -> None:
         """End the whole run with an error. The running task stays where it is for good."""
@@ -220,18 +220,3 @@ class GreenletSwitcher:
 
 def _closed() -> None:
     return
-
-
-def _unset_running_loop() -> Any:
-    """Forget which asyncio loop runs in this thread, and return it: each greenlet has its own."""
-    events = sys.modules.get("asyncio.events")
-    if events is None:
-        return None
-    running = events._get_running_loop()
-    if running is not None:
-        events._set_running_loop(None)
-    return running
-
-
-def _set_running_loop(running: Any) -> None:
-    sys.modules["asyncio.events"]._set_running_loop(running)

@@ -22,6 +22,7 @@ from ...simulation.jobs import LiveAttempt
 from ...simulation.task import Task
 from ..patching.clock_functions import STREAMS, by_thread
 from ..patching.real_threads import starting
+from ..running_loop import running_loop
 from .deadlocks import Deadlocks
 from .locks import free_locks_of
 from .thread_locals import drop, exchange, fresh
@@ -166,8 +167,7 @@ class SimulatedThreads:
             return self._mode == "simulated"
         if self._loop.current is not None or isinstance(thread, threading.Timer):
             return True
-        events = sys.modules.get("asyncio.events")
-        if events is not None and events._get_running_loop() is not None:
+        if running_loop() is not None:
             return True  # a helper of a coroutine
         pools = sys.modules.get("concurrent.futures.thread")
         target = getattr(thread, "_target", None)

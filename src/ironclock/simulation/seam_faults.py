@@ -11,7 +11,7 @@ from .requests import Requests
 from .task import Task
 
 
-class Seams:
+class SeamFaults:
     """Lets faults strike at the seams that running code passes. `EventLoop.fault_hook` calls it."""
 
     def __init__(
