@@ -16,7 +16,6 @@ from .capture.readings import Reading
 from .capture.taps import Tap
 from .capture.targets import Replacement
 from .errors import InputError, InstantError, PolicyError, RigStateError, nearest
-from .foundation.distributions import Spread
 from .foundation.durations import Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
 from .history.history import History
@@ -52,6 +51,7 @@ if TYPE_CHECKING:
     from .capture.collector import Collector
     from .capture.endpoint import Endpoint
     from .capture.outbox import Columns, Outbox
+    from .foundation.distributions import Spread
     from .history.approval import Approval
     from .search.replay import Replay
     from .services.service import Service

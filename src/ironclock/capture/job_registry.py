@@ -10,7 +10,7 @@ from ..foundation.durations import Duration, to_ns
 from ..foundation.instants import Instant
 from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
-from ..simulation.jobs import Job, LiveJob
+from ..simulation.jobs import Job
 from ..simulation.policy import Call, JobType, Policy, job_name
 from .payload import Payload, check_payload, through_json
 from .readings import Enqueue
@@ -24,6 +24,7 @@ class JobRegistry:
         check_payload(payload)
         self._loop = loop
         self._broker = broker
+        self._types = broker.types
         self._policy = policy
         self.payload: Payload = payload
 
@@ -57,35 +58,23 @@ class JobRegistry:
 
     def enqueue(
         self, call: Call[Any], after: Duration | None = None, at: Instant | None = None, queue: str | None = None,
-        priority: int | None = None, key: Any = None,
+        priority: int | None = None, key: Any = None, payload: Payload | None = None,
     ) -> Job[Any]:  # fmt: skip
-        """Enqueue a call of a job type of this rig."""
-        call = self.known_call(call, "enqueue")
-        return self._put(call.type, call.args, call.kwargs, after, at, queue, priority, key, self.payload).reader
-
-    def enqueue_asked(self, asked: Enqueue, payload: Payload) -> Job[Any]:
-        """Enqueue what a tapped call has asked for."""
-        type = self.type_of(asked.job, asked.policy)
-        call = type.call(*asked.args, **asked.kwargs)
-        return self._put(
-            type, call.args, call.kwargs, asked.after, asked.at, asked.queue, asked.priority, None, payload
-        ).reader
-
-    def _put(
-        self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], after: Duration | None,
-        at: Instant | None, queue: str | None, priority: int | None, key: Any, payload: Payload,
-    ) -> LiveJob:  # fmt: skip
+        """Enqueue a call of a job type of this rig. `payload`: in place of the payload of the rig."""
+        if type(call) is not Call or self._types.get(call.type.name) is not call.type:
+            call = self.known_call(call, "enqueue")
+        job_type, args, kwargs = call.type, call.args, call.kwargs
         now = due = self._loop.now
         if after is not None:
             if at is not None:
-                raise InputError(f"{type.name} has after={after!r} and at={at!r}; give one of the two")
+                raise InputError(f"{job_type.name} has after={after!r} and at={at!r}; give one of the two")
             due = now + to_ns(after, what="after")
         elif at is not None:
             timeline = self._loop.timeline
             due = timeline.ns(at, what="at")
             if due < now:
                 raise InstantError(
-                    f"{type.name} has at={timeline.text(due)}, before the rig's now, {timeline.text(now)}; give an "
+                    f"{job_type.name} has at={timeline.text(due)}, before the rig's now, {timeline.text(now)}; give an "
                     "instant that is not past"
                 )
         if queue is not None and (not isinstance(queue, str) or not queue):
@@ -93,12 +82,17 @@ class JobRegistry:
         if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):
             raise PolicyError(f"priority is {priority!r}; give a whole number (the lowest runs first)")
         copies = False
-        if payload == "json":
-            args, kwargs, copies = through_json(type.name, args, kwargs)
-        job = self._broker.enqueue(type, args, kwargs, due, queue, priority, key)
+        if (payload or self.payload) == "json":
+            args, kwargs, copies = through_json(job_type.name, args, kwargs)
+        job = self._broker.enqueue(job_type, args, kwargs, due, queue, priority, key)
         if copies:
             job.copies_arguments = True
-        return job
+        return job.reader
+
+    def enqueue_asked(self, asked: Enqueue, payload: Payload) -> Job[Any]:
+        """Enqueue what a tapped call has asked for."""
+        call = self.type_of(asked.job, asked.policy).call(*asked.args, **asked.kwargs)
+        return self.enqueue(call, asked.after, asked.at, asked.queue, asked.priority, None, payload)
 
     def type_of(self, job: Any, policy: Policy | None = None) -> JobType[..., Any]:
         """Return the job type that a tapped call means: a job type, a callable, a known name or a dotted path."""

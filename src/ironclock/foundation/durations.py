@@ -33,7 +33,8 @@ _ISO = re.compile(
     r"(?:T(?:(?P<h>\d+(?:[.,]\d+)?)H)?(?:(?P<m>\d+(?:[.,]\d+)?)M)?(?:(?P<s>\d+(?:[.,]\d+)?)S)?)?",
     re.ASCII,
 )
-_LONGEST = 100 * 366 * 86_400 * NS * 10
+_LONGEST_S = 1000 * 366 * 86_400
+_LONGEST = _LONGEST_S * NS
 _HOW = "give a timedelta, a number of seconds, text such as '1h30m' or '250ms', or ISO 8601 such as 'PT15M'"
 
 
@@ -45,6 +46,8 @@ def to_ns(value: Duration, *, what: str = "duration") -> int:
     Raises `DurationError` if it cannot be read, is negative or not finite, or is over 1000 years. Source of the
     ``P...`` form: ISO 8601-1:2019, 5.5.2 (years and months are refused: they have no fixed length).
     """
+    if type(value) is int and 0 <= value <= _LONGEST_S:  # the most usual case
+        return value * NS
     if isinstance(value, timedelta):
         ns = ((value.days * 86_400 + value.seconds) * 1_000_000 + value.microseconds) * 1_000
     elif isinstance(value, bool):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 from functools import lru_cache
 from typing import TypeAlias
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from ..errors import InstantError, ZoneError
 from .durations import NS
@@ -27,6 +26,8 @@ def to_zone(value: dt.tzinfo | str) -> dt.tzinfo:
     if isinstance(value, dt.tzinfo):
         return value
     if isinstance(value, str):
+        from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
         try:
             return ZoneInfo(value)
         except (ZoneInfoNotFoundError, ValueError, OSError):

@@ -81,7 +81,7 @@ class Attempts:
         """Start a job that is due if a worker is free. If not, put it into its queue."""
         if job.state not in _OPEN:
             return
-        pool = self._pools.find(job.queue)
+        pool = self._pools.found.get(job.queue) or self._pools.find(job.queue)
         if pool is None:
             self._loop.schedule(job.due_ns, job.priority, self._broker.on_due, job)  # so that nothing is lost
             raise PolicyError(f"{job.id} cannot start: no worker serves {self._pools.unserved(job.queue)}")
@@ -317,7 +317,11 @@ class Attempts:
         if outcome == "done" or outcome == "crashed":
             self._history.add((now, outcome, job, attempt.number, detail, then, None, 0))
         else:
-            code, instruction = innermost(detail)
+            trace = detail.__traceback__
+            if trace is not None and trace.tb_next is None:  # raised in the job's function itself, as most are
+                code, instruction = trace.tb_frame.f_code, trace.tb_lasti
+            else:
+                code, instruction = innermost(detail)
             self._history.add((now, outcome, job, attempt.number, detail, then, code, instruction))
         if job.running_attempt is attempt:
             job.running_attempt = None

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import AbstractContextManager, ExitStack
-from heapq import heappush
 from typing import Any
 
 from ..errors import PolicyError, RigStateError, StuckError, UnknownJob, nearest
@@ -91,7 +90,7 @@ class Broker:
             priority = type.priority
         if self._faults.enqueue or self._faults.outages:
             self._refuse_if_faulty(type, args, queue)
-        if self._pools.all and self._pools.find(queue) is None:
+        if queue not in self._pools.found and self._pools.all and self._pools.find(queue) is None:
             raise PolicyError(f"{type.name} cannot be enqueued: no worker serves {self._pools.unserved(queue)}")
         if type.has_admission_rules:
             key = type.key_of(args, kwargs) if key is None else key
@@ -157,7 +156,7 @@ class Broker:
         self.jobs.append(job)
         loop.open_jobs += 1
         self._history.add((loop.now, "enqueued", job, 0, due, 0, None, 0))
-        heappush(loop.heap, (due, job.priority, loop.next_order(), self.on_due, job))
+        loop.schedule_in_order(due, job.priority, self.on_due, job)
         if job.type.expires_ns >= 0:
             loop.schedule(loop.now + job.type.expires_ns, 0, self.admission.expire, job)
         if self.listeners:

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import datetime as dt
 import gc
+from collections import deque
 from collections.abc import Callable
 from heapq import heappop, heappush
-from itertools import count
+from itertools import chain, count
 from typing import Any
 
 from ..errors import IronClockError, RigStateError
@@ -72,6 +73,10 @@ class EventLoop:
 
         # What is pending.
         self.heap: list[Event] = []
+        """Its first event is the next one of all."""
+        self._in_order: deque[Event] = deque()
+        # Events that came in order of time. The first of them goes onto the heap when it is the next one of all: so
+        # the heap stays small, however many jobs a test enqueues up front.
         self.next_order = count(1).__next__
         """Gives the number of the next entry into the heap."""
         self.waiters: list[Waiter] = []
@@ -119,7 +124,7 @@ class EventLoop:
         while heap:
             event = heap[0]
             if getattr(event[ARGUMENT], "state", None) == "withdrawn":
-                heappop(heap)
+                self._pop()
                 continue
             return max(event[AT], self.now)
         return None
@@ -127,6 +132,23 @@ class EventLoop:
     def schedule(self, at_ns: int, priority: int, function: Callable[[Any], None], argument: Any) -> None:
         """Put an event on the heap: ``function(argument)`` is called at an instant."""
         heappush(self.heap, (at_ns, priority, self.next_order(), function, argument))
+
+    def schedule_in_order(self, at_ns: int, priority: int, function: Callable[[Any], None], argument: Any) -> None:
+        """Do what `schedule` does, at less cost if every event comes after the one before."""
+        event = (at_ns, priority, self.next_order(), function, argument)
+        in_order, heap = self._in_order, self.heap
+        if (in_order and in_order[-1] < event) or (not in_order and heap and heap[0] < event):
+            in_order.append(event)
+        else:
+            heappush(heap, event)
+
+    def _pop(self) -> Event:
+        """Remove and return the next event of all."""
+        heap, in_order = self.heap, self._in_order
+        event = heappop(heap)
+        if in_order and (not heap or in_order[0] < heap[0]):
+            heappush(heap, in_order.popleft())
+        return event
 
     def schedule_world_event(self, at_ns: int, function: Callable[[Any], None], argument: Any) -> None:
         """Put an event of the world itself on the heap. It comes before what jobs do at its instant."""
@@ -175,7 +197,7 @@ class EventLoop:
         self.work_to_dispatch = False
 
     def _loop(self) -> None:
-        heap = self.heap
+        heap, in_order = self.heap, self._in_order
         # A suspended task leaves its event unfinished, and a new run of this function continues here.
         if self.waiters and self._wake_ready():
             return
@@ -188,6 +210,8 @@ class EventLoop:
             if (self._stop_at == JOBS_CLOSED and not self.open_jobs) or not heap or heap[0][AT] > self._until:
                 return
             event = heappop(heap)
+            if in_order and (not heap or in_order[0] < heap[0]):
+                heappush(heap, in_order.popleft())  # as `_pop` does
             if self.chooses_order is not None and heap and heap[0][AT] <= event[AT]:
                 event = self._choose(event, self.chooses_order)
             at, _, _, function, argument = event
@@ -206,7 +230,7 @@ class EventLoop:
         """Let the decisions choose one of several events of an instant."""
         heap, events = self.heap, [first]
         while heap and heap[0][AT] <= first[AT]:
-            events.append(heappop(heap))
+            events.append(self._pop())
         chosen = events.pop(decisions.chooses(events))
         for event in events:
             heappush(heap, event)
@@ -216,7 +240,7 @@ class EventLoop:
 
     def due_events(self) -> list[Event]:
         """Return the events that are due at this instant, in no particular order."""
-        return [event for event in self.heap if event[AT] <= self.now]
+        return [event for event in chain(self.heap, self._in_order) if event[AT] <= self.now]
 
     @property
     def waiter_is_ready(self) -> bool:

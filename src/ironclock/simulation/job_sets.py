@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, overload
 
 from ..errors import InputError, SelectionError
@@ -28,14 +29,20 @@ class JobSet(Sequence[Job[Any]]):
         self._asked_for = asked_for
 
     def __len__(self) -> int:
-        return len(self._jobs)
+        return len(self._list())
 
     @overload
     def __getitem__(self, index: int) -> Job[Any]: ...
     @overload
     def __getitem__(self, index: slice) -> list[Job[Any]]: ...
     def __getitem__(self, index: int | slice) -> Job[Any] | list[Job[Any]]:
-        return self._jobs[index]
+        return self._list()[index]
+
+    def __iter__(self) -> Iterator[Job[Any]]:
+        return iter(self._list())
+
+    def _list(self) -> list[Job[Any]]:
+        return self._jobs
 
     def __eq__(self, other: object) -> bool:
         if isinstance(other, (JobSet, list, tuple)):
@@ -56,10 +63,7 @@ class JobSet(Sequence[Job[Any]]):
 
     def states(self) -> dict[str, int]:
         """Return how many jobs are in each state. A state without jobs is left out."""
-        counted: dict[str, int] = {}
-        for job in self:
-            counted[job.state] = counted.get(job.state, 0) + 1
-        return counted
+        return dict(Counter(job.state for job in self))
 
     def story(self) -> str:
         """Return what happened to all of the jobs, one job below the other."""
@@ -112,17 +116,7 @@ class DeadLetters(JobSet):
         super().__init__((), "dead letters")
         self._broker = broker
 
-    def __len__(self) -> int:
-        return len(self._dead())
-
-    @overload
-    def __getitem__(self, index: int) -> Job[Any]: ...
-    @overload
-    def __getitem__(self, index: slice) -> list[Job[Any]]: ...
-    def __getitem__(self, index: int | slice) -> Job[Any] | list[Job[Any]]:
-        return self._dead()[index]
-
-    def _dead(self) -> list[Job[Any]]:
+    def _list(self) -> list[Job[Any]]:
         return [job.reader for job in self._broker.jobs if job.state == "dead"]
 
     def requeue(self, *jobs: Job[Any], where: Callable[[Job[Any]], bool] | None = None) -> JobSet:
@@ -144,11 +138,11 @@ class DeadLetters(JobSet):
     def _move(
         self, move: Callable[[Any], None], jobs: tuple[Job[Any], ...], where: Callable[[Job[Any]], bool] | None
     ) -> JobSet:
-        chosen = [job for job in (jobs or self._dead()) if where is None or where(job)]
+        chosen = [job for job in (jobs or self._list()) if where is None or where(job)]
         for job in chosen:
             if not isinstance(job, Job):
                 raise InputError(f"{job!r} is not a job; give jobs, as rig.dead holds them")
-            self._broker.must_be_dead(live_job(job))
+            self._broker.must_be_list(live_job(job))
         for job in chosen:
             move(live_job(job))
         return JobSet(chosen, "dead letters moved")

@@ -130,36 +130,28 @@ class LiveJob:
 class LiveAttempt(Task):
     """One attempt at a job. Fields that end in `_ns` are nanoseconds since the epoch; -1: not yet."""
 
-    __slots__ = (
-        "_reader", "asked_to_stop", "counts", "ended_ns", "error", "line", "number", "outcome", "pool", "seam_visits",
-        "started_ns", "tracked", "waited_ns", "worker",
-    )  # fmt: skip
-
-    job: LiveJob
+    # Most attempts never change these: to set each of them in every new attempt would take a tenth of its time.
+    ended_ns = -1
+    waited_ns = -1
+    line = ""
+    """Where its error was raised, as file:line."""
+    counts = True
+    """True as long as the queue accepts its acknowledgement."""
+    asked_to_stop = False
+    seam_visits: dict[str, int] | None = None
+    """How often it has passed each seam."""
+    _reader: Attempt | None = None
 
     def __init__(self, job: LiveJob, number: int, started_ns: int, worker: str, pool: Pool) -> None:
-        self.job = job
+        self.job: LiveJob = job
         self.number = number
         self.started_ns = started_ns
         self.worker = worker
         self.pool = pool
         self.outcome: Outcome = "running"
         self.error: BaseException | None = None
-        self.ended_ns = -1
-        self.waited_ns = -1
-        self.line = ""  # where its error was raised, as file:line
-        # What any task has.
         self.deadline_ns = -1
-        self.wake_ns = -1
-        self.suspended = False
-        self.interrupt = None
-        self.suspension = None
-        # What only a tracked attempt needs; see `track`.
-        self.tracked = False
-        self.counts = True  # the queue still accepts its acknowledgement
-        self.asked_to_stop = False
-        self.seam_visits: dict[str, int] | None = None  # how often it has passed each seam
-        self._reader: Attempt | None = None
+        self.tracked = False  # see `track`
 
     def track(self) -> None:
         """From now on follow what only some attempts need: lease, cancellation, seams passed, limits."""

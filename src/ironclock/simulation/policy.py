@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from types import FunctionType
-from typing import Any, Generic, Literal, ParamSpec, TypeVar
+from datetime import timedelta
+from types import FunctionType, MethodType
+from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, TypeVar
 
 from ..errors import InputError, PolicyError, nearest
-from ..foundation.distributions import Fixed, Spread, spread_of
 from ..foundation.durations import Duration, spell, to_ns
 from .retry import Retry
+
+if TYPE_CHECKING:
+    from ..foundation.distributions import Spread
 
 P = ParamSpec("P")
 R_co = TypeVar("R_co", covariant=True)
@@ -79,7 +82,7 @@ class Policy:
             raise PolicyError(f"priority is {self.priority!r}; give a whole number (the lowest runs first)")
         if self.timeout is not None and to_ns(self.timeout, what="timeout") == 0:
             raise PolicyError("timeout is 0; give how long an attempt may take, or None")
-        spread_of(self.takes)
+        _takes(self.takes)
         if self.lease is not None and to_ns(self.lease, what="lease") < 1:
             raise PolicyError(
                 f"lease is {self.lease!r}, shorter than the clock's resolution of 1 ns; give a longer lease or None"
@@ -140,10 +143,10 @@ class JobType(Generic[P, R_co]):
         self.queue = policy.queue
         self.priority = policy.priority
         self.timeout_ns = None if policy.timeout is None else to_ns(policy.timeout)
-        takes = spread_of(policy.takes)
-        self.spread = None if isinstance(takes, Fixed) else takes
+        takes = _takes(policy.takes)
+        self.spread = None if isinstance(takes, int) else takes
         """What the time of each attempt is drawn from. None if it is always the same."""
-        self.takes_ns = round(takes.mean_ns)
+        self.takes_ns = takes if isinstance(takes, int) else round(takes.mean_ns)
         """How long an attempt takes before its code runs, on average."""
         self.lease_ns = -1 if policy.lease is None else to_ns(policy.lease)
         self.expires_ns = -1 if policy.expires is None else to_ns(policy.expires)
@@ -215,6 +218,16 @@ _UNREAD = object()
 _COROUTINE = 0x80  # inspect.CO_COROUTINE, without importing inspect
 
 
+def _takes(given: Duration | Spread | Mapping[str, Any]) -> int | Spread:
+    """Return how long attempts take: nanoseconds, or a distribution. Raises `DurationError`."""
+    if isinstance(given, (int, float, str, timedelta)):
+        return to_ns(given, what="takes")
+    from ..foundation.distributions import Fixed, spread_of
+
+    found = spread_of(given)
+    return found.ns if isinstance(found, Fixed) else found
+
+
 def _is_async(fn: Any) -> bool:
     fn = getattr(fn, "func", fn)  # functools.partial
     fn = getattr(fn, "__func__", fn)
@@ -234,14 +247,15 @@ def _signature_of(fn: Callable[..., Any]) -> Any:
 
 
 def _positional(fn: Any) -> range:
-    """Return how many plain positional arguments a function takes, if its code alone tells that."""
-    code = getattr(fn, "__code__", None)
-    if type(fn) is not FunctionType or code is None or hasattr(fn, "__wrapped__"):
+    """Return how many plain positional arguments a function or method takes, if its code alone tells that."""
+    function, given = (fn.__func__, 1) if type(fn) is MethodType else (fn, 0)
+    if type(function) is not FunctionType or hasattr(function, "__wrapped__"):
         return range(0)
-    if len(fn.__kwdefaults__ or ()) < code.co_kwonlyargcount:
+    code = function.__code__
+    if len(function.__kwdefaults__ or ()) < code.co_kwonlyargcount or code.co_argcount < given:
         return range(0)
-    most = code.co_argcount
-    return range(most - len(fn.__defaults__ or ()), most + 1)
+    most = code.co_argcount - given
+    return range(max(0, most - len(function.__defaults__ or ())), most + 1)
 
 
 def job_name(fn: Any) -> str:

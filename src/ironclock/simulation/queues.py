@@ -154,7 +154,8 @@ class Pools:
         self.all: list[Pool] = []
         self.second_deliveries: dict[int, int] = {}
         """By job number, how many more deliveries of the same message wait."""
-        self._routes: dict[str, Pool] = {}
+        self.found: dict[str, Pool] = {}
+        """What `find` has found, by queue. The hot path looks here first."""
 
     def add(self, pool: Pool) -> None:
         """Add workers. Raises `RigStateError` if another pool serves one of their queues."""
@@ -167,17 +168,17 @@ class Pools:
         pool.free = [f"w{offset + n}" for n in range(pool.size, 0, -1)]
         pool.second_deliveries = self.second_deliveries
         self.all.append(pool)
-        self._routes.clear()
+        self.found.clear()
 
     def find(self, queue: str) -> Pool | None:
         """Return the pool that serves a queue. None if no pool does."""
-        pool = self._routes.get(queue)
+        pool = self.found.get(queue)
         if pool is None:
             for candidate in self.all:
                 if candidate.queue(queue) is not None and (pool is None or not candidate.serves_all):
                     pool = candidate
             if pool is not None:
-                self._routes[queue] = pool
+                self.found[queue] = pool
         return pool
 
     def of(self, queue: str) -> Pool:

@@ -14,21 +14,23 @@ if TYPE_CHECKING:
 class Task:
     """The base of attempts and simulated threads: what the event loop can suspend, resume and interrupt."""
 
-    __slots__ = ("deadline_ns", "interrupt", "job", "suspended", "suspension", "wake_ns")
-
     has_thread_locals = False
     """True if the task has its own value of every thread-local variable."""
 
     job: LiveJob | None
     """The job that it works on. None for a thread that the test itself started."""
+    deadline_ns = -1
+    """When it is interrupted; -1: never."""
+    wake_ns = -1
+    """A wake-up call before this instant is out of date."""
+    suspended = False
+    interrupt: Callable[[], None] | None = None
+    """How it is interrupted. None: by an error raised in it."""
+    suspension: Any = None
+    """The task switcher's own object for it."""
 
     def __init__(self, job: LiveJob | None) -> None:
         self.job = job
-        self.deadline_ns = -1  # when it is interrupted; -1: never
-        self.wake_ns = -1  # a wake-up call before this instant is out of date
-        self.suspended = False
-        self.interrupt: Callable[[], None] | None = None  # how it is interrupted; None: by an error raised in it
-        self.suspension: Any = None  # the task switcher's own object for it
 
     @property
     def label(self) -> str:

@@ -65,10 +65,6 @@ def is_simulated(ident: int) -> bool:
 class SimulatedThread(Task):
     """A simulated thread. `owner` is the attempt that started it. None: the test's own code."""
 
-    __slots__ = (
-        "_args", "_first", "_function", "_kwargs", "_locals", "_threads", "done", "ident", "index", "owner", "sentinel",
-    )  # fmt: skip
-
     has_thread_locals = True
 
     def __init__(
