@@ -142,7 +142,7 @@ class DeadLetters(JobSet):
         for job in chosen:
             if not isinstance(job, Job):
                 raise InputError(f"{job!r} is not a job; give jobs, as rig.dead holds them")
-            self._broker.must_be_list(live_job(job))
+            self._broker.must_be_dead(live_job(job))
         for job in chosen:
             move(live_job(job))
         return JobSet(chosen, "dead letters moved")
