@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check bench pictures clean
+.PHONY: demo test test-all check bench pictures clean
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Iron Clock needs Python 3.11 or later; say which: make PYTHON=python3.12")'
@@ -14,8 +14,11 @@ BIN := .venv/bin
 demo: .venv/ready  ## one evening at the ferry line
 	$(BIN)/ironclock demo
 
-test: .venv/ready  ## the whole test suite
-	$(BIN)/python -m pytest
+test: .venv/ready  ## the test suite, on every core
+	$(BIN)/python -m pytest -n auto --dist worksteal
+
+test-all: test  ## and the exhaustive tests, in full
+	$(BIN)/python -m pytest -n auto --dist loadgroup --exhaustive
 
 check: .venv/ready  ## style and types
 	$(BIN)/ruff check .

@@ -17,6 +17,28 @@ IRON_CLOCK = [getattr(ironclock, name) for name in ironclock.__all__]
 pytest_plugins = ["pytester"]
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--exhaustive", action="store_true", help="run the exhaustive tests in full, and no others")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Choose the tests: marked as exhaustive, only with the option; with a fuller form, in that form with the option."""
+    full = config.getoption("--exhaustive")
+    chosen, rest = [], []
+    for item in items:
+        marked = item.get_closest_marker("exhaustive") is not None
+        has_full_form = "exhaustive" in getattr(item, "fixturenames", ())
+        (chosen if (marked or has_full_form if full else not marked) else rest).append(item)
+    config.hook.pytest_deselected(items=rest)
+    items[:] = chosen
+
+
+@pytest.fixture
+def exhaustive(request: pytest.FixtureRequest) -> bool:
+    """Whether the test runs in its exhaustive form: every case, where it else takes a sample of them."""
+    return bool(request.config.getoption("--exhaustive"))
+
+
 @pytest.fixture
 def ferry() -> Iterator[sqlite3.Connection]:
     """The ferry line's database, with the timetable in it."""

@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).parents[1]
+pytestmark = pytest.mark.xdist_group("environments")  # which are made once
 VERSIONS = ("3.11", "3.12", "3.13")
 STORY = """
 import random
@@ -130,6 +131,7 @@ def environment(environments: dict[str, Path], version: str) -> Path:
     return environments[version]
 
 
+@pytest.mark.exhaustive
 @pytest.mark.parametrize("version", VERSIONS)
 def test_the_wheel_installs_and_its_demo_runs(environments: dict[str, Path], version: str, tmp_path: Path) -> None:
     home = environment(environments, version)
@@ -150,11 +152,18 @@ def digests(python: str, hash_seed: str, zone: str, folder: Path) -> list[str]:
     return done.stdout.split()
 
 
+@pytest.mark.parametrize(("hash_seed", "zone"), [("0", "UTC"), ("4242", "America/Lima")])
+def test_one_digest_in_every_process(hash_seed: str, zone: str, tmp_path: Path) -> None:
+    expected = digests(sys.executable, "7", "Atlantic/Faroe", tmp_path)
+    assert len(set(expected)) == 5, "different seeds, different histories"
+    assert digests(sys.executable, hash_seed, zone, tmp_path) == expected
+
+
+@pytest.mark.exhaustive
 @pytest.mark.parametrize("version", VERSIONS)
 def test_one_digest_everywhere(environments: dict[str, Path], version: str, tmp_path: Path) -> None:
     home = environment(environments, version)
     expected = digests(sys.executable, "7", "Atlantic/Faroe", tmp_path)
-    assert len(set(expected)) == 5, "different seeds, different histories"
     for hash_seed, zone in [("0", "UTC"), ("1", "Asia/Tokyo"), ("4242", "America/Lima")]:
         assert digests(str(home / "bin/python"), hash_seed, zone, tmp_path) == expected
 
@@ -185,6 +194,7 @@ for number, (story, laws, options) in enumerate(searches):
 """
 
 
+@pytest.mark.exhaustive
 @pytest.mark.parametrize("version", VERSIONS)
 def test_one_search_and_one_token_everywhere(environments: dict[str, Path], version: str, tmp_path: Path) -> None:
     home = environment(environments, version)

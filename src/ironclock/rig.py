@@ -433,7 +433,7 @@ class Rig:
 
         Example::
 
-            rig.effect("charge", "tern_line.outside:charge", key="booking")
+            rig.effect("charge", "tern_line.outside:CardGateway.charge", key="key")
             rig.check(ic.laws.once_per_key("charge"))
         """
         made = EffectTap(name, target, self._simulation.effects, key)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+from functools import partial
 from pathlib import Path
 
 import exact
@@ -17,6 +18,7 @@ from ironclock.forecasting.service_time import service
 from ironclock.forecasting.workload import Outage, Stream, WorkerPool, Workload
 from ironclock.foundation.distributions import Spread, spread_of
 
+exhaustive = partial(pytest.param, marks=pytest.mark.exhaustive)
 DAY = Path(__file__).parents[2] / "examples" / "scenarios" / "manifest_day.toml"
 
 
@@ -26,7 +28,7 @@ def erlang_c(workers: int, load: float) -> float:
     return last / (sum(load**n / math.factorial(n) for n in range(workers)) + last)
 
 
-@pytest.mark.parametrize(("workers", "busy"), [(1, 0.7), (3, 0.8), (8, 0.85)])
+@pytest.mark.parametrize(("workers", "busy"), [exhaustive(1, 0.7), (3, 0.8), exhaustive(8, 0.85)])
 def test_the_wait_of_the_m_m_c_queue(workers: int, busy: float) -> None:
     mean = 30.0  # bins: the model's bins are short beside the service
     rate = busy * workers / mean
@@ -40,8 +42,8 @@ def test_the_wait_of_the_m_m_c_queue(workers: int, busy: float) -> None:
 @pytest.mark.parametrize(
     ("takes", "spread"),
     [
-        ("20s", 0.0), ({"from": "10s", "to": "30s"}, 1 / 12), ({"median": "10s", "p95": "30s"}, 0.5622),
-        ({"median": "10s", "p95": "60s"}, 2.275),
+        exhaustive("20s", 0.0), ({"from": "10s", "to": "30s"}, 1 / 12),
+        exhaustive({"median": "10s", "p95": "30s"}, 0.5622), exhaustive({"median": "10s", "p95": "60s"}, 2.275),
     ],
 )  # fmt: skip
 def test_the_wait_of_the_m_g_1_queue(takes: object, spread: float) -> None:

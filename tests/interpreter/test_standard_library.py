@@ -27,14 +27,22 @@ MODULES = [
     ("test_sched", 10), ("test_threading.TimerTests", 1), ("test_threading_local", 20), ("test_contextlib_async", 40),
     ("test_asyncgen", 60), ("test_asyncio.test_locks", 60), ("test_asyncio.test_queues", 40),
     ("test_asyncio.test_timeouts", 20), ("test_asyncio.test_waitfor", 10), ("test_asyncio.test_taskgroups", 30),
-    ("test_asyncio.test_runners", 20), ("test_asyncio.test_base_events", 100), ("test_asyncio.test_events", 150),
-    ("test_asyncio.test_tasks", 600), ("test_asyncio.test_streams", 50), ("test_asyncio.test_threads", 3),
-    ("test_asyncio.test_sock_lowlevel", 20),
+    ("test_asyncio.test_runners", 20), ("test_asyncio.test_base_events", 100), ("test_asyncio.test_streams", 50),
+    ("test_asyncio.test_threads", 3),
 ]  # fmt: skip
+LONG_MODULES = [
+    ("test_asyncio.test_events", 150),
+    ("test_asyncio.test_tasks", 600),
+    ("test_asyncio.test_sock_lowlevel", 20),
+]
 
 
 @pytest.mark.skipif(importlib.util.find_spec("test.support") is None, reason="this Python comes without its own tests")
-@pytest.mark.parametrize(("module", "least"), MODULES, ids=[m for m, _ in MODULES])
+@pytest.mark.parametrize(
+    ("module", "least"),
+    [*MODULES, *(pytest.param(*one, marks=pytest.mark.exhaustive) for one in LONG_MODULES)],
+    ids=[m for m, _ in MODULES + LONG_MODULES],
+)
 def test_passes_inside_a_rig(module: str, least: int) -> None:
     if importlib.util.find_spec(f"test.{module.removesuffix('.TimerTests')}") is None:
         pytest.skip("not in this Python's tests")

@@ -136,10 +136,11 @@ def test_odd_zones_around_each_change(name: str, year: int) -> None:
                 assert utc(found) == expected[:40], expression
 
 
-def test_every_zone_of_the_database() -> None:
+def test_every_zone_of_the_database(exhaustive: bool) -> None:
     chance = random.Random(31)
     names = sorted(available_timezones() - {"localtime", "Factory"})
     assert len(names) > 400
+    names = names if exhaustive else chance.sample(names, 60)
     for name in names:
         zone = ZoneInfo(name)
         moments = changes(zone, 2031) or [dt.datetime(2031, 3, 1, tzinfo=UTC)]
@@ -253,7 +254,7 @@ def test_words(expression: str, words: str) -> None:
     assert cron(expression).describe() == words
 
 
-def test_the_same_words_mean_the_same_instants() -> None:
+def test_the_same_words_mean_the_same_instants(exhaustive: bool) -> None:
     chance, by_words = random.Random(5), defaultdict(set)
     spans = [
         ("2031-02-25", "2031-03-05"),
@@ -263,7 +264,7 @@ def test_the_same_words_mean_the_same_instants() -> None:
     ]
     days = ["L", "L-3", "LW", "15W", "1W,15", "L,1", "31W"]
     weekdays = ["1#1", "fri#5", "5L", "mon#2,tue", "sat-mon", "7", "1-5", "0-6"]
-    for _ in range(1200):
+    for _ in range(1200 if exhaustive else 200):
         words = random_expression(chance).split()
         if chance.random() < 0.3:
             words[2] = chance.choice(days)
@@ -277,5 +278,5 @@ def test_the_same_words_mean_the_same_instants() -> None:
         assert isinstance(made, Cron)
         instants = tuple(int(ns) for span in spans for ns in made.between(*span).ns)
         by_words[made.describe()].add(instants)
-    assert len(by_words) > 300
+    assert len(by_words) > (300 if exhaustive else 50)
     assert all(len(found) == 1 for found in by_words.values())

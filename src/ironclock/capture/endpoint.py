@@ -60,7 +60,7 @@ class Endpoint:
 
     Example::
 
-        manifest = rig.endpoint(app, "/jobs/{job}", answer_within="10s").job("submit_manifest")
+        manifest = rig.endpoint(app, "/jobs/{job}", answer_within="10s").job("send_manifest")
         rig.enqueue(manifest.call("TL-204"))
     """
 

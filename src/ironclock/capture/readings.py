@@ -27,10 +27,10 @@ class Enqueue:
 
     Example::
 
-        def read(message, *, wait=0):
-            return ic.Enqueue(message["task"], args=(message["id"],), after=wait)
+        def read(job, *args, wait=0, to="desk"):
+            return ic.Enqueue(job, args, after=wait, queue=to)
 
-        rig.tap("tern_line.jobs:send", reads=read)
+        rig.tap("tern_line.jobs:put", reads=read)
     """
 
     job: Any

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from os import PathLike
 from typing import Any
 
 from ..errors import InputError
@@ -98,19 +99,20 @@ def kept(found: Forecast, limits: Mapping[str, float]) -> tuple[Kept, ...]:
 
 
 def advise(
-    scenario: Scenario, *, span: Duration | None = None, bin: Duration | None = None, replications: int = 40,
-    load: float | None = None, seed: int = 0, progress: Callable[[float], None] | None = None,
+    of: Scenario | str | PathLike[str], *, span: Duration | None = None, bin: Duration | None = None,
+    replications: int = 40, load: float | None = None, seed: int = 0, progress: Callable[[float], None] | None = None,
 ) -> Advice:  # fmt: skip
     """Try every policy of ``[forecast.search]`` of a scenario, and compare it with ``[forecast.limits]``.
 
-    Parameters as in `forecast`. Raises `InputError` or `ScenarioError` if there are no limits, if there is nothing to
-    search, or if the job is unknown.
+    Parameters: `of` is a scenario or its file; the others are those of `forecast`. Raises
+    `InputError` or `ScenarioError` if there are no limits, if there is nothing to search, or if the job is unknown.
 
     Example::
 
         best = ic.advise("manifest_day.toml").best
         print(best.words if best else "no policy keeps every limit")
     """
+    scenario = of if isinstance(of, Scenario) else Scenario.load(of)
     settings = scenario.source.tables.get("forecast", {})
     limits = limits_of(scenario)
     search = dict(settings.get("search", {}))

@@ -29,7 +29,7 @@ class Forecast:
 
     Example::
 
-        found = ic.forecast("manifest_day.toml", load=10)
+        found = ic.forecast("manifest_day.toml")
         assert found.quantile("recovery", 0.95) < 1800
     """
 

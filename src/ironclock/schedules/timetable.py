@@ -28,9 +28,9 @@ class Scheduled:
 
     Example::
 
-        till = rig.schedule("close-till", close_till.call(), ic.cron("30 1 * * *"))
+        nightly = rig.schedule("close-till", till.call(), ic.cron("30 1 * * *"))
         rig.advance("1d")
-        assert till.last.state == "done"
+        assert nightly.last.state == "done"
     """
 
     def __init__(

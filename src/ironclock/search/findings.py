@@ -77,7 +77,7 @@ class Findings(Sequence[Finding]):
 
     Example::
 
-        findings = ic.probe(story, [ic.laws.once_per_key("charge")])
+        findings = ic.probe(story, [ic.laws.once_per_key("bank.post")])
         assert not findings, findings
     """
 

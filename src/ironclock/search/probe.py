@@ -96,12 +96,16 @@ def probe(
     Example::
 
         def story(rig):
+            bank = rig.service(ic.services.Ledger("bank", idempotent=True))
+
+            def charge_fare(booking):
+                bank.post("passenger", "fares", 340, key=booking)
+
             charge = rig.job(charge_fare, retry=ic.Retry(attempts=3))
-            rig.effect("charge", bank.charge, key="booking")
-            rig.enqueue(charge.call("TL-204"))
+            rig.enqueue(charge.call("B-1"))
             rig.run_dry()
 
-        ic.probe(story, [ic.laws.once_per_key("charge")]).check()
+        ic.probe(story, [ic.laws.once_per_key("bank.post")]).check()
     """
     if in_child():
         raise OnlyImported
