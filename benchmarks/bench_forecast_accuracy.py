@@ -36,7 +36,7 @@ def one(takes: Any, rate: float, workers: int, **more: Any) -> tuple[list[Stream
     return [Stream("m", spread_of(takes), rate=rate, **more)], WorkerPool(workers)
 
 
-PLANTS: dict[str, tuple[tuple[list[Stream], WorkerPool], float]] = {
+WORKLOADS: dict[str, tuple[tuple[list[Stream], WorkerPool], float]] = {
     "steady, exponential": (one({"mean": "20s"}, 0.15, 4), 20_000),
     "steady, fixed": (one("10s", 0.25, 3), 20_000),
     "steady, log-normal": (one({"median": "4s", "p95": "15s"}, 0.6, 5), 14_400),
@@ -60,8 +60,8 @@ MEAN, QUANTILE = 0.02, 0.05
 
 def _exact(task: tuple[str, int]) -> dict[str, float]:
     name, seed = task
-    (streams, crew), span = PLANTS[name]
-    return exact.run(streams, crew, span, 1.0, seed)
+    (streams, pool), span = WORKLOADS[name]
+    return exact.run(streams, pool, span, 1.0, seed)
 
 
 def _errors(values: Any, share: float | None) -> tuple[float, float]:
@@ -75,12 +75,12 @@ def _errors(values: Any, share: float | None) -> tuple[float, float]:
 def main(count: int = 60) -> None:
     """Print for each workload the figures that are off, and by how much."""
     judged = off = 0
-    with ProcessPoolExecutor(2) as pool:
-        for name, ((streams, crew), span) in PLANTS.items():
+    with ProcessPoolExecutor(2) as processes:
+        for name, ((streams, pool), span) in WORKLOADS.items():
             began = time.perf_counter()
-            runs = list(pool.map(_exact, [(name, seed) for seed in range(count)], chunksize=4))
+            runs = list(processes.map(_exact, [(name, seed) for seed in range(count)], chunksize=4))
             took = time.perf_counter() - began
-            found = ic.forecast(Workload(streams, [crew]), span=span, bin="1s", replications=400).figures
+            found = ic.forecast(Workload(streams, [pool]), span=span, bin="1s", replications=400).figures
             worst, words = 0.0, []
             for figure in FIGURES:
                 if figure not in found:
@@ -105,7 +105,7 @@ def main(count: int = 60) -> None:
                         words.append(f"{figure} {label} {have:.4g} against {wanted:.4g}")
             said = "; ".join(words) or "all within"
             print(f"{name}: exact {count} runs in {took:.0f} s; means at most {worst:.1%} away; {said}", flush=True)
-    print(f"{judged} figures of {len(PLANTS)} plants compared, {off} are off by more than the limits and the doubt")
+    print(f"{judged} figures of {len(WORKLOADS)} workloads compared, {off} are off by more than the limits and the doubt")
 
 
 if __name__ == "__main__":

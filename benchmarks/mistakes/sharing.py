@@ -170,7 +170,7 @@ def read_across_the_network(rig: ic.Rig, fixed: bool) -> None:
 
 
 class Seats(ic.services.Service):
-    """A stand of our own: the harbour's list of seats."""
+    """A service of our own: the harbour's list of seats."""
 
     operations = ("give",)
 
