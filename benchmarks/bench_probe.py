@@ -9,7 +9,7 @@ import subprocess
 import sys
 import time
 
-from turns import in_turns, median, rate, ratio, verdict
+from turns import in_turns, loop_turns, ratio, seconds, verdict
 
 import ironclock as ic
 from ironclock.search.fault_model import FaultModel
@@ -55,21 +55,11 @@ def runs(count: int) -> int:
     return count
 
 
-def bare_loop() -> int:
-    total = 0
-    for number in range(3_000_000):
-        total += number
-    return 3_000_000
-
-
 def speed() -> None:
-    found = in_turns({"probe": rate(lambda: runs(1_000)), "loop": rate(bare_loop)}, 7)
-    per_second = median(found["probe"])
-    print(f"   {per_second:,.0f} runs a second of the processor, each of 20 attempts with their laws")
-    turns = ratio(found, "loop", "probe")
-    pace = median(found["loop"]) / 1e6
-    print(f"   a bare loop turns {turns:,.0f} times during one run, at {pace:.1f} million turns a second now")
-    verdict("at least 1,500 runs a second a core", per_second >= 1_500)
+    turns = loop_turns(seconds(lambda: runs(1_000)), 7) / 1_000
+    verdict(
+        f"a run of 20 attempts with their laws costs {turns:,.0f} turns of a bare loop (under 20,000)", turns < 20_000
+    )
 
 
 def two_processes() -> None:
@@ -84,8 +74,7 @@ def two_processes() -> None:
     found = in_turns({name: (lambda name=name: side(name)) for name in runners}, 5)
     runners["two"].close()
     gain = ratio(found, "two", "one")
-    print(f"   two processes: {median(found['two']):,.0f} runs a second, {gain:.2f}x one ({os.cpu_count()} cores here)")
-    verdict("two processes at least 1.8x one", gain >= 1.8)
+    verdict(f"two processes do {gain:.2f} times the runs of one, on {os.cpu_count()} cores (at least 1.8)", gain >= 1.8)
 
 
 def memory(count: int = 100_000) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import subprocess
 import sys
 import threading
@@ -11,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from turns import in_turns, median, ratio, verdict
+from turns import in_turns, loop_turns, median, ratio, verdict
 
 import ironclock as ic
 
@@ -111,6 +112,21 @@ def hard_crash() -> float:
     return spent * 1e3
 
 
+def bare_fork() -> float:
+    """Return the milliseconds of a fork whose child exits at once."""
+    start = real(MONOTONIC)
+    child = os.fork()
+    if not child:
+        os._exit(0)
+    os.waitpid(child, 0)
+    return (real(MONOTONIC) - start) * 1e3
+
+
+def against_a_fork() -> float:
+    """Return how many times longer a hard crash takes than a bare fork."""
+    return ratio(in_turns({"crash": hard_crash, "fork": bare_fork}, 51), "crash", "fork")
+
+
 def main() -> None:
     found = in_turns(
         {
@@ -120,22 +136,23 @@ def main() -> None:
         },
         5,
     )  # fmt: skip
-    for name, rates in found.items():
-        print(f"   {name:24} {median(rates):12,.0f} sleeps/s (median of {len(rates)})")
     rate = max(median(found["in a test"]), median(found["in a job"]))
-    verdict(f"{rate:,.0f} simulated asyncio sleeps a second (at least 100,000)", rate >= 100_000)
+    turns = loop_turns(lambda: 1 / rate)
+    verdict(f"a simulated asyncio sleep costs {turns:,.0f} turns of a bare loop (under 330)", turns < 330)
     against = ratio(found, "in a job", "standard loop, shortest")
     verdict(
         f"{against:.2f} times the standard loop's rate, whose timers are due at once (at least 0.6)", against >= 0.6
     )
     zero = ratio(found, "zero in a rig", "standard loop, zero")
     verdict(f"{zero:.2f} times the standard loop's rate with sleeps of zero on both sides (at least 0.6)", zero >= 0.6)
-    print(f"   {timed(naps)():12,.0f} time.sleep a second in a hundred jobs at once")
-    print(f"   {timed(locks)() / 10:12,.0f} hand-overs of a lock a second")
+    turns = loop_turns(lambda: 1 / timed(naps)())
+    verdict(f"a time.sleep in one of a hundred jobs costs {turns:,.0f} turns of a bare loop (under 500)", turns < 500)
+    turns = loop_turns(lambda: 10 / timed(locks)())
+    verdict(f"a lock that goes from one job to another costs {turns:,.0f} turns (under 3,000)", turns < 3_000)
     # In a process of its own: a fork costs by the memory of who forks, and the parts before this one had much.
-    code = "import bench_workers as b, statistics; print(statistics.median(b.hard_crash() for _ in range(51)))"
+    code = "import bench_workers as b; print(b.against_a_fork())"
     asked = subprocess.run(
         [sys.executable, "-c", code], cwd=Path(__file__).parent, capture_output=True, text=True, check=True
     )
-    crash = float(asked.stdout)
-    verdict(f"{crash:.1f} ms for an attempt in a forked child that dies at its seam (under 10)", crash < 10)
+    times = float(asked.stdout)
+    verdict(f"an attempt in a forked child that dies at its seam: {times:.1f} times a bare fork (under 10)", times < 10)

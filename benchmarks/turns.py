@@ -40,3 +40,40 @@ def ratio(found: dict[str, list[float]], above: str, below: str) -> float:
 
 def verdict(text: str, fine: bool) -> None:
     print(f"   {'meets' if fine else 'MISSES'}  {text}")
+
+
+TURNS = 1_000_000
+
+
+def bare_loop() -> int:
+    """The reference of every absolute cost: a loop that adds a million numbers."""
+    total = 0
+    for number in range(TURNS):
+        total += number
+    return TURNS
+
+
+def loop_turns(cost: Callable[[], float], rounds: int = 5) -> float:
+    """Return how many turns a bare loop makes while something is done: the median of rounds, taken in turns.
+
+    `cost` does it and returns how many seconds that took.
+    """
+    found = []
+    for _ in range(rounds):
+        began = time.perf_counter()
+        bare_loop()
+        turn = (time.perf_counter() - began) / TURNS
+        found.append(cost() / turn)
+    return statistics.median(found)
+
+
+def seconds(work: Callable[[], object], times: int = 1) -> Callable[[], float]:
+    """Return a cost for `loop_turns`: the mean seconds of some calls."""
+
+    def cost() -> float:
+        began = time.perf_counter()
+        for _ in range(times):
+            work()
+        return (time.perf_counter() - began) / times
+
+    return cost

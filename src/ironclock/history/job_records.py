@@ -81,8 +81,8 @@ class JobRecord:
     """One job, as a history tells it. Instants are nanoseconds since the epoch."""
 
     __slots__ = (
-        "_args", "_close", "_due_ns", "_enqueue", "_entry", "_last_error", "_marks", "_timeline", "attempts",
-        "closed_ns", "enqueued_ns", "id", "last_ns", "name", "state",
+        "_args", "_close", "_due_ns", "_enqueue", "_enqueue_entry", "_entry", "_first_due_ns", "_last_error", "_marks",
+        "_timeline", "attempts", "closed_ns", "enqueued_ns", "id", "last_ns", "name", "state",
     )  # fmt: skip
 
     def __init__(
@@ -91,6 +91,8 @@ class JobRecord:
         self._entry = entry
         self._timeline = timeline
         self._enqueue = enqueue
+        self._enqueue_entry: Entry | None = None  # kept: most readers ask it several things
+        self._first_due_ns: int | None = None
         self._close = -1
         self._due_ns: int | None = None
         self._args: str | None = None
@@ -160,7 +162,9 @@ class JobRecord:
     @property
     def first_due_ns(self) -> int:
         """When it was due after it was enqueued."""
-        return self._timeline.ns(self.enqueue_entry.data["due"])
+        if self._first_due_ns is None:
+            self._first_due_ns = self._timeline.ns(self.enqueue_entry.data["due"])
+        return self._first_due_ns
 
     @property
     def due_ns(self) -> int:
@@ -202,7 +206,9 @@ class JobRecord:
     @property
     def enqueue_entry(self) -> Entry:
         """The entry with which it was enqueued."""
-        return self._entry(self._enqueue)
+        if self._enqueue_entry is None:
+            self._enqueue_entry = self._entry(self._enqueue)
+        return self._enqueue_entry
 
     @property
     def close_entry(self) -> Entry | None:

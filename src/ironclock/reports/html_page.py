@@ -125,7 +125,8 @@ def _data(found: list[JobRecord], timeline: Timeline) -> dict[str, Any]:
         jobs["enqueued"].append(ms(job.enqueued_ns))
         jobs["due"].append(ms(job.due_ns))
         jobs["state"].append(states.index(job.state))
-        jobs["error"].append(texts.of(job.error) if job.error and job.state != "done" else -1)
+        error = "" if job.state == "done" else job.error
+        jobs["error"].append(texts.of(error) if error else -1)
         last = max(last, job.due_ns, job.enqueued_ns)
         for one in job.attempts:
             tries["job"].append(number)
@@ -134,8 +135,9 @@ def _data(found: list[JobRecord], timeline: Timeline) -> dict[str, Any]:
             tries["end"].append(-1 if one.ended_ns is None else ms(one.ended_ns))
             tries["worker"].append(workers.of(one.worker))
             tries["outcome"].append(outcomes.of(one.outcome))
-            tries["error"].append(texts.of(one.error) if one.error else -1)
-            tries["wait"].append(-1 if one.wait_ns is None else ms(one.wait_ns + start))
+            error, wait_ns = one.error, one.wait_ns
+            tries["error"].append(texts.of(error) if error else -1)
+            tries["wait"].append(-1 if wait_ns is None else ms(wait_ns + start))
             last = max(last, one.ended_ns or one.started_ns)
     _in_order(workers, tries["worker"])
     depth = queue_depths(found)
