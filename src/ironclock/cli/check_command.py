@@ -63,8 +63,8 @@ def _show(history: ic.History, found: list[tuple[str, list[Any]]], log: str) -> 
 
     console = screen()
     jobs = sum(entry.what == "enqueued" for entry in history)
-    tries = sum(entry.what == "started" for entry in history)
-    console.print(Text(f"{log}: {jobs:,} jobs, {tries:,} attempts\n", style="dim"), soft_wrap=True)
+    attempts = sum(entry.what == "started" for entry in history)
+    console.print(Text(f"{log}: {jobs:,} jobs, {attempts:,} attempts\n", style="dim"), soft_wrap=True)
     for name, breaches in found:
         if not breaches:
             console.print(Text(f"✓ {name}", style="green"), soft_wrap=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import TypeAlias
 
 from ..errors import InstantError, ZoneError
@@ -26,13 +26,18 @@ def to_zone(value: dt.tzinfo | str) -> dt.tzinfo:
     if isinstance(value, dt.tzinfo):
         return value
     if isinstance(value, str):
-        from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
-
         try:
-            return ZoneInfo(value)
-        except (ZoneInfoNotFoundError, ValueError, OSError):
+            return _named_zone(value)
+        except (LookupError, ValueError, OSError):
             pass
     raise ZoneError(f"zone {value!r} is not in the tz database; give a name such as 'Atlantic/Faroe' or 'UTC'")
+
+
+@cache
+def _named_zone(name: str) -> dt.tzinfo:
+    from zoneinfo import ZoneInfo  # only here: to import it costs more than many a test needs
+
+    return ZoneInfo(name)
 
 
 def instant_ns(moment: dt.datetime) -> int:

@@ -56,22 +56,22 @@ def history_of(rows: Iterable[Row], zone: str) -> History:
         rank = _ORDER[what] + (_OF_AN_INSTANT if attempt in instant and what != "started" else 0)
         entries.append((ns, rank, len(entries), entry))
 
-    for job, tries in jobs.items():
-        tries.sort(key=lambda row: (row.started, row.attempt or 0, row.line))
-        first = tries[0]
-        enqueued = min(row.enqueued if row.enqueued is not None else row.started for row in tries)
+    for job, attempts in jobs.items():
+        attempts.sort(key=lambda row: (row.started, row.attempt or 0, row.line))
+        first = attempts[0]
+        enqueued = min(row.enqueued if row.enqueued is not None else row.started for row in attempts)
         due = first.due if first.due is not None else enqueued
-        instant: set[int] = {n for n, row in enumerate(tries, 1) if row.ended == row.started}
+        instant: set[int] = {n for n, row in enumerate(attempts, 1) if row.ended == row.started}
         about: dict[str, Any] = {"queue": first.queue, "args": [first.args] if first.args else []}
         about["due"] = timeline.text(max(due, enqueued))
         if first.key is not None:
             about["key"] = first.key
         add(enqueued, "enqueued", job, first.name, 0, about)
-        for number, row in enumerate(tries, 1):
+        for number, row in enumerate(attempts, 1):
             add(row.started, "started", job, first.name, number, {"worker": row.worker or "?"})
             if row.ended is None:
                 continue
-            follows = tries[number] if number < len(tries) else None
+            follows = attempts[number] if number < len(attempts) else None
             if row.effect and row.outcome == "done":
                 effect = {"effect": row.effect, "outcome": "done", **({} if row.key is None else {"key": row.key})}
                 add(row.ended, "effect", job, first.name, number, effect)

@@ -112,10 +112,10 @@ def _retries(axes: Axes, found: list[JobRecord], timeline: Timeline) -> None:
     for job in found:
         mine = counted.setdefault(job.name, {})
         mine[len(job.attempts)] = mine.get(len(job.attempts), 0) + 1
-    most = max((tries for mine in counted.values() for tries in mine), default=0)
+    most = max((attempts for mine in counted.values() for attempts in mine), default=0)
     low = [0.0] * (most + 1)
     for name, mine in sorted(counted.items()):
-        heights = [float(mine.get(tries, 0)) for tries in range(most + 1)]
+        heights = [float(mine.get(attempts, 0)) for attempts in range(most + 1)]
         axes.bar(range(most + 1), heights, bottom=low, width=0.8, label=printable(name))
         low = [a + b for a, b in zip(low, heights, strict=True)]
     axes.set_xticks(range(most + 1))

@@ -46,9 +46,9 @@ def _page(history: History, title: str, laws: str) -> str:
     counted: dict[str, int] = {}
     for job in found:
         counted[job.state] = counted.get(job.state, 0) + 1
-    tries = sum(len(job.attempts) for job in found)
+    attempts = sum(len(job.attempts) for job in found)
     total = ", ".join(f"{count:,} {state}" for state, count in sorted(counted.items())) or "none"
-    summary = f"{len(found):,} jobs ({total}), {tries:,} attempts; zone {history.timeline.zone}"
+    summary = f"{len(found):,} jobs ({total}), {attempts:,} attempts; zone {history.timeline.zone}"
     if len(history) <= _SMALL:  # for a longer history the digest takes longer than everything else
         summary += f"; digest {history.digest()[:16]}"
     return _part("page.html") % {
@@ -113,7 +113,7 @@ def _data(found: list[JobRecord], timeline: Timeline) -> dict[str, Any]:
     jobs: dict[str, list[Any]] = {
         key: [] for key in ("id", "name", "args", "queue", "enqueued", "due", "state", "error")
     }
-    tries: dict[str, list[Any]] = {
+    attempts: dict[str, list[Any]] = {
         key: [] for key in ("job", "number", "start", "end", "worker", "outcome", "error", "wait")
     }
     last = start
@@ -129,17 +129,17 @@ def _data(found: list[JobRecord], timeline: Timeline) -> dict[str, Any]:
         jobs["error"].append(texts.of(error) if error else -1)
         last = max(last, job.due_ns, job.enqueued_ns)
         for one in job.attempts:
-            tries["job"].append(number)
-            tries["number"].append(one.number)
-            tries["start"].append(ms(one.started_ns))
-            tries["end"].append(-1 if one.ended_ns is None else ms(one.ended_ns))
-            tries["worker"].append(workers.of(one.worker))
-            tries["outcome"].append(outcomes.of(one.outcome))
+            attempts["job"].append(number)
+            attempts["number"].append(one.number)
+            attempts["start"].append(ms(one.started_ns))
+            attempts["end"].append(-1 if one.ended_ns is None else ms(one.ended_ns))
+            attempts["worker"].append(workers.of(one.worker))
+            attempts["outcome"].append(outcomes.of(one.outcome))
             error, wait_ns = one.error, one.wait_ns
-            tries["error"].append(texts.of(error) if error else -1)
-            tries["wait"].append(-1 if wait_ns is None else ms(wait_ns + start))
+            attempts["error"].append(texts.of(error) if error else -1)
+            attempts["wait"].append(-1 if wait_ns is None else ms(wait_ns + start))
             last = max(last, one.ended_ns or one.started_ns)
-    _in_order(workers, tries["worker"])
+    _in_order(workers, attempts["worker"])
     depth = queue_depths(found)
     lines = []
     for queue in queues.all:
@@ -148,7 +148,7 @@ def _data(found: list[JobRecord], timeline: Timeline) -> dict[str, Any]:
     return {
         "start": start // _MS, "last": ms(last), "offsets": _offsets(timeline, start, last), "texts": texts.all,
         "names": names.all, "queues": queues.all, "workers": workers.all, "states": states, "outcomes": outcomes.all,
-        "jobs": jobs, "tries": tries, "depth": lines,
+        "jobs": jobs, "tries": attempts, "depth": lines,
     }  # fmt: skip
 
 

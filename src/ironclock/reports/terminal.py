@@ -31,7 +31,7 @@ def printable(text: str) -> str:
 def job_table(found: list[JobRecord], timeline: Timeline) -> Table:
     """Return the table of jobs."""
     table = Table(box=None, pad_edge=False, header_style="bold")
-    for name in ("job", "with", "queue", "enqueued", "tries", "state", "last error"):
+    for name in ("job", "with", "queue", "enqueued", "attempts", "state", "last error"):
         table.add_column(name, overflow="fold" if name == "last error" else "ellipsis", no_wrap=name != "last error")
     for job in found:
         error = job.error if job.state != "done" else ""

@@ -27,23 +27,23 @@ def estimate(history: History, title: str = "Estimated from a log") -> str:
     Raises `InputError` for a history without attempts.
     """
     found = job_records(history)
-    tries = [one for job in found for one in job.attempts]
-    if not tries:
+    attempts = [one for job in found for one in job.attempts]
+    if not attempts:
         raise InputError("the history has no attempts; give the log of a real run, or a saved history with attempts")
     first = history.timeline.at(min(job.enqueued_ns for job in found))
     start = first.replace(minute=0, second=0, microsecond=0)
     last = history.timeline.at(
-        max(max(t.ended_ns or t.started_ns for t in tries), max(job.enqueued_ns for job in found))
+        max(max(t.ended_ns or t.started_ns for t in attempts), max(job.enqueued_ns for job in found))
     )
     hours = max(1.0, (last - start).total_seconds() / 3600)
     lines = [
-        f"# Estimated from {len(found):,} jobs and {len(tries):,} attempts,",
+        f"# Estimated from {len(found):,} jobs and {len(attempts):,} attempts,",
         f"# {first:%Y-%m-%d %H:%M} to {last:%Y-%m-%d %H:%M}.",
         f"title = {json.dumps(title, ensure_ascii=False)}",
         f"start = {json.dumps(start.replace(tzinfo=None).isoformat())}",
         f"zone = {json.dumps(str(history.timeline.zone))}",
         f'run = "{spell(round(hours) * 3600 * NS)}"', "", "[workers]",
-        f"count = {max(1, len({one.worker for one in tries}))}", "",
+        f"count = {max(1, len({one.worker for one in attempts}))}", "",
     ]  # fmt: skip
     for name in sorted({job.name for job in found}):
         mine = [job for job in found if job.name == name]
@@ -52,12 +52,12 @@ def estimate(history: History, title: str = "Estimated from a log") -> str:
 
 
 def _job(name: str, mine: list[JobRecord]) -> Iterator[str]:
-    tries = [one for job in mine for one in job.attempts]
-    took = sorted(one.ended_ns - one.started_ns for one in tries if one.ended_ns is not None)
-    bad = [one for one in tries if one.outcome in ("failed", "timed-out", "crashed")]
-    ended = sum(one.ended_ns is not None for one in tries)
+    attempts = [one for job in mine for one in job.attempts]
+    took = sorted(one.ended_ns - one.started_ns for one in attempts if one.ended_ns is not None)
+    bad = [one for one in attempts if one.outcome in ("failed", "timed-out", "crashed")]
+    ended = sum(one.ended_ns is not None for one in attempts)
     most = max(len(job.attempts) for job in mine)
-    waits = sorted(one.wait_ns for one in tries if one.wait_ns is not None)
+    waits = sorted(one.wait_ns for one in attempts if one.wait_ns is not None)
     yield f"[jobs.{name if _BARE.fullmatch(name) else json.dumps(name, ensure_ascii=False)}]"
     yield f"queue = {json.dumps(mine[0].queue, ensure_ascii=False)}"
     if took and took[-1] > 0:
