@@ -172,7 +172,8 @@ class Rig:
 
         - `fn`: the function, or any callable, sync or async.
         - `name`: its name in the rig. Default: the function's own name.
-        - all others: as in `Policy`. Default None: as the policy of the rig says.
+        - `queue`, `retry`, `timeout`, `priority`, `takes`, `lease`, `ack`, `deliveries`, `key`, `unique`, `expires`,
+          `only_while`, `scope`: as in `Policy`. Default None: as the policy of the rig says.
 
         Raises `InputError` for something that cannot be called, and for a name that another callable has; `PolicyError`
         or `DurationError` for a policy that cannot be used.
@@ -212,7 +213,7 @@ class Rig:
     def queue(self, name: str) -> QueueControl:
         """Return the control of a queue: `pause`, `resume`, `limit`, `depth`.
 
-        Raises `PolicyError` for a queue that no worker serves.
+        Parameters: `name` is the name of the queue. Raises `PolicyError` for a queue that no worker serves.
         """
         return self._simulation.queue_controls.of(name)
 
@@ -342,8 +343,8 @@ class Rig:
         If an error leaves the block, the history shows what the request has enqueued and scheduled until then. If not,
         the functions that a `collector` collected run after the block.
 
-        Parameters: `on_error` says if a collected function that raises stops those after it (``"stop"``, the default)
-        or not (``"go on"``).
+        Parameters: `name` is what the history calls the request. `on_error` says if a collected function that raises
+        stops those after it (``"stop"``, the default) or not (``"go on"``).
         """
         return self._simulation.requests.handle(name, on_error)
 
@@ -488,13 +489,25 @@ class Rig:
     def outbox(
         self, connection: Any, *, table: str, columns: Columns, handlers: Any = None, where: str | None = None
     ) -> Outbox:
-        """Take jobs from the application's own job table. Parameters and errors as in `Outbox`."""
+        """Take jobs from the application's own job table; return the outbox.
+
+        Parameters:
+
+        - `connection`: a database connection (DB-API 2.0 or SQLAlchemy), or a function that returns one.
+        - `table`: the name of the table.
+        - `columns`: what the columns are called (`Columns`).
+        - `handlers`: the function or job type of each name: a mapping, or a function of the name. Default None: the job
+          types of the rig.
+        - `where`: SQL that chooses the rows to read. Default None: all that wait.
+
+        Raises `InputError` for a connection, table or column that cannot be used.
+        """
         from .capture.outbox import Outbox
 
         return Outbox(connection, table, columns, handlers, where, self._simulation, self._registry)
 
     def web(self, app: Any) -> httpx.Client:
-        """Return an `httpx.Client` whose requests go to a WSGI or ASGI application in this process.
+        """Return an `httpx.Client` whose requests go to a WSGI or ASGI application (`app`) in this process.
 
         The response is there at the instant at which the application sends it. What the application does after that
         continues in simulated time. Needs the extra ``ironclock[http]``, and an entered rig.
@@ -506,7 +519,8 @@ class Rig:
     def endpoint(self, app: Any, path: str, **options: Any) -> Endpoint:
         """Return an endpoint of the application to which jobs are pushed as HTTP requests.
 
-        Parameters and errors as in `Endpoint`. Needs the extra ``ironclock[http]``, and an entered rig.
+        Parameters: `app` is a WSGI or ASGI application; `path` is the path, in which ``{job}`` stands for the job's
+        name; `options` and errors are those of `Endpoint`. Needs the extra ``ironclock[http]``, and an entered rig.
         """
         from .capture.endpoint import Endpoint
 
@@ -711,7 +725,7 @@ class Rig:
         must_match(self.history, path, self.approval or Approval())
 
     def note(self, text: str) -> None:
-        """Write a line of the test into the history, at this instant."""
+        """Write a line of the test into the history, at this instant. Parameters: `text` is the line."""
         self._simulation.history.record("note", detail=str(text))
 
     def replay(self, token: str) -> None:

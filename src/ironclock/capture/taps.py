@@ -37,6 +37,7 @@ class Tap(Replacement):
         """The jobs that its calls have enqueued, in order."""
 
     def replacement(self) -> Callable[..., Any]:
+        """Return what is called in place of the tapped callable."""
         return self._async_call if self.target.is_async else self._call
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:

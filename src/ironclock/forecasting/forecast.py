@@ -55,7 +55,7 @@ class Forecast:
         return float(self._figure(figure).mean())
 
     def quantile(self, figure: str, share: float) -> float:
-        """Return the value that a share of the replications (0 to 1) does not exceed. Raises `InputError`."""
+        """Return the value of a figure that a share of the replications (0 to 1) keeps to. Raises `InputError`."""
         # The next higher drawn value: nothing is between a replication that recovers and one that does not.
         return float(np.quantile(self._figure(figure), share, method="higher"))
 

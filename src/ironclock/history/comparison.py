@@ -78,7 +78,9 @@ def compare(before: History, after: History) -> Comparison:
     Jobs with the same name and arguments are compared: the first with the first, and so on. So one more job in between
     does not shift the rest. If the two begin at different instants, times count from the first enqueueing of each.
 
-    Parameters: two histories, live or loaded. Example::
+    Parameters: `before` and `after` are two histories, live or loaded.
+
+    Example::
 
         difference = ic.compare(ic.History.load("before.jsonl"), rig.history)
         assert difference.same, difference.words()

@@ -270,7 +270,8 @@ class History(Sequence[Entry]):
     def save(self, path: str | PathLike[str]) -> None:
         """Write the history to a file as JSON Lines: a header line, then one line for each entry.
 
-        The file is replaced only when everything is written. Raises `HistoryError` if it cannot be written.
+        Parameters: `path` is the file. It is replaced only when everything is written. Raises `HistoryError` if it
+        cannot be written.
         """
         import os
 

@@ -29,27 +29,27 @@ class KeyValue(Service):
         self._entries: dict[str, tuple[Any, int | None]] = {}
 
     def get(self, key: str, default: Any = None) -> Any:
-        """Return a value, or `default` if there is none. At the instant of its expiry a value is gone."""
+        """Return the value of `key`, or `default` if there is none. At the instant of its expiry a value is gone."""
         return self._do("get", key, {"default": default})
 
     def set(self, key: str, value: Any, *, expires: Duration | None = None) -> None:
-        """Keep a value. `expires` is for how long; default None: for ever."""
+        """Keep a value under `key`, which is text. `expires` is for how long; default None: for ever."""
         self._do("set", key, {"value": value, "expires": _ns(expires)})
 
     def add(self, key: str, value: Any, *, expires: Duration | None = None) -> bool:
-        """Keep a value if there is none; return True if it was kept. Locks are made of this."""
+        """Keep a value if `key` has none; return True if it was kept. Locks are made of this. `expires` as in `set`."""
         return bool(self._do("add", key, {"value": value, "expires": _ns(expires)}))
 
     def delete(self, key: str) -> bool:
-        """Delete a value; return True if there was one."""
+        """Delete the value of `key`; return True if there was one."""
         return bool(self._do("delete", key, {}))
 
     def increment(self, key: str, by: int = 1) -> int:
-        """Add to a whole number (0 if there is none) in one step, and return it. Its expiry stays the same."""
+        """Add `by` to the whole number of `key` (0 if there is none) in one step; return it. Its expiry stays."""
         return int(self._do("increment", key, {"by": by}))
 
     def expires_in(self, key: str) -> float | None:
-        """Return for how many seconds a value stays. None if there is none, or if it stays for ever."""
+        """Return for how many seconds the value of `key` stays. None if there is none, or if it stays for ever."""
         now = self.in_rig("get").loop.now
         until = self._entries.get(key, (None, None))[1]
         return None if until is None or until <= now else (until - now) / 1e9

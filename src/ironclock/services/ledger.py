@@ -46,6 +46,9 @@ class Ledger(Service):
     def post(self, debit: str, credit: str, amount: int, *, key: Any = None) -> Posting:
         """Move an amount from the `debit` account to the `credit` account; return the posting.
 
+        Parameters: `amount` is a whole number of units, at least 1; `key` is what the posting is about, for
+        `laws.once_per_key` and `idempotent`. Default None: no key.
+
         Raises `Unbalanced`, `ServiceError`, or the error of a fault.
         """
         loop = self.in_rig("post").loop

@@ -39,8 +39,8 @@ class Mail(Service):
     def send(self, to: str, subject: str, body: str = "", *, key: object = None) -> None:
         """Send a letter.
 
-        Parameters: `key` is what the letter is about, for `laws.once_per_key`. Default None: recipient and subject.
-        Raises `ServiceError`, or the error of a fault.
+        Parameters: `to` is the recipient, `subject` and `body` are text. `key` is what the letter is about, for
+        `laws.once_per_key`. Default None: recipient and subject. Raises `ServiceError`, or the error of a fault.
         """
         loop = self.in_rig("send").loop
 

@@ -56,28 +56,40 @@ class Service:
     # --- faults -------------------------------------------------------------------------------------
 
     def outage(self, between: tuple[Any, Any], *, operation: str | None = None) -> None:
-        """Take the service down between two instants: each call raises `ServiceError`, and nothing is done."""
+        """Take the service down between two instants: each call raises `ServiceError`, and nothing is done.
+
+        Parameters: `between` is a pair of instants, the end not included; `operation` is the only one that is down.
+        """
         self._place("fail", operation, None, between, None, ServiceError(f"{self.name} is down"))
 
     def slow(
         self, by: Duration, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
         chance: float | None = None,
     ) -> None:  # fmt: skip
-        """Make calls take longer: `by` passes before they do anything."""
+        """Make calls take longer: `by` passes before they do anything.
+
+        Parameters: `operation`, `calls`, `between` and `chance` as in `Service`. Raises `InputError`, `DurationError`.
+        """
         self._place("slow", operation, calls, between, chance, None, to_ns(by, what="by"))
 
     def fail(
         self, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
         chance: float | None = None, error: ErrorLike = ServiceError,
     ) -> None:  # fmt: skip
-        """Make calls raise `error` (an exception or its class), and nothing is done."""
+        """Make calls raise `error` (an exception or its class), and nothing is done.
+
+        Parameters: `operation`, `calls`, `between` and `chance` as in `Service`. Raises `InputError`.
+        """
         self._place("fail", operation, calls, between, chance, error)
 
     def lose_response(
         self, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
         chance: float | None = None, error: ErrorLike | None = None,
     ) -> None:  # fmt: skip
-        """Make calls do their work and raise `error` after it, as if the answer was lost. Default: a `ResponseLost`."""
+        """Make calls do their work and raise `error` after it, as if the answer was lost. Default: a `ResponseLost`.
+
+        Parameters: `operation`, `calls`, `between` and `chance` as in `Service`. Raises `InputError`.
+        """
         lost = error if error is not None else ResponseLost(f"the answer of {self.name} was lost")
         self._place("lose", operation, calls, between, chance, lost)
 
