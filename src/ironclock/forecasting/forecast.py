@@ -55,7 +55,10 @@ class Forecast:
         return float(self._figure(figure).mean())
 
     def quantile(self, figure: str, share: float) -> float:
-        """Return the value of a figure that a share of the replications (0 to 1) keeps to. Raises `InputError`."""
+        """Return the value of `figure` that a `share` (0 to 1) of the replications does not exceed.
+
+        Raises `InputError` for an unknown figure.
+        """
         # The next higher drawn value: nothing is between a replication that recovers and one that does not.
         return float(np.quantile(self._figure(figure), share, method="higher"))
 
