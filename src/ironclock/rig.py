@@ -817,7 +817,10 @@ class Rig:
                 self._held_for = "nobody"
 
     def close(self) -> None:
-        """End every suspended job. The rig can still be read; do not advance it."""
+        """End every suspended job. The rig can still be read; do not advance it. The `rig` fixture does this.
+
+        A rig that is left while a job sleeps in it can be entered again, so it stays in memory until it is closed.
+        """
         self._switcher.close()
         self._release_system_resources()
 

@@ -93,7 +93,7 @@ class GreenletSwitcher:
         self._loop = loop
         self._main = greenlet.getcurrent()
         events = unset_running_loop()
-        first = self._spares.pop() if self._spares else self._fresh()
+        first = self._spare() if self._spares else self._fresh()
         first.switch()
         while self._wants_greenlet:
             # Started from here, not from the greenlet that asks: a greenlet inherits the recursion depth of its
@@ -107,6 +107,8 @@ class GreenletSwitcher:
             self._fresh().switch()
         if events is not None:
             set_running_loop(events)
+        if not self._suspended:
+            self._let_spares_rest()
         error, self._error = self._error, None
         if error is not None:
             try:
@@ -137,7 +139,7 @@ class GreenletSwitcher:
             task.swap_thread_locals()
         try:
             if self._spares:
-                self._spares.pop().switch()
+                self._spare().switch()
             else:
                 assert self._main is not None
                 self._wants_greenlet = True
@@ -204,12 +206,26 @@ class GreenletSwitcher:
         for suspension in list(self._suspended.values()):
             end_without_handlers(suspension)
         self._suspended.clear()
+        self._let_spares_rest()
         if spare_pool is not None:
-            for spare in self._spares:
-                if spare.owner.between_runs:
-                    spare.owner.switcher = None
-                    spare_pool.append(spare)
+            spare_pool.extend(self._spares)
         self._spares.clear()
+
+    def _let_spares_rest(self) -> None:
+        """Cut what ties the spare greenlets to this switcher, once no task is suspended.
+
+        The garbage collector does not see what the frame of a suspended greenlet holds. A spare that held its switcher
+        would keep the whole rig alive for ever.
+        """
+        # One that stopped in the middle of a run of the loop is dropped: its frames hold the loop.
+        self._spares = [spare for spare in self._spares if spare.owner.between_runs]
+        for spare in self._spares:
+            spare.owner.switcher = None
+
+    def _spare(self) -> _LoopGreenlet:
+        spare = self._spares.pop()
+        spare.owner.switcher = self
+        return spare
 
     def _fresh(self) -> _LoopGreenlet:
         made = spare_pool.pop() if spare_pool else _new_greenlet()
