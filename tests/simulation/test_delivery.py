@@ -294,3 +294,27 @@ def test_running_dry_waits_for_the_second_of_two_deliveries() -> None:
         rig.run_dry()
     assert [attempt.outcome for attempt in job.attempts] == ["done", "done"]
     assert rig.now.minute == 1
+
+
+@pytest.mark.parametrize("seed", [24, *range(100, 112)])
+def test_a_job_is_closed_once_however_often_it_is_delivered(seed: int) -> None:
+    """A worker dies, its message was delivered twice, and the second delivery is taken before the job is back."""
+    rig = ic.Rig(start="2031-03-29T21:00", seed=seed)
+    rig.workers(2, queues={"harbour": 2, "desk": 1})
+    retry = ic.Retry(attempts=1 + seed % 3, wait=ic.exponential("5s"))
+    options: dict[str, Any] = {"retry": retry, "timeout": "40s"}
+    poll = rig.job(lambda n: n, name="poll_buoy", queue="harbour", takes="3s", lease="1m", **options)
+    lights = rig.job(lambda n: n, name="deck_lights", queue="desk", takes={"mean": "4s"}, **options)
+    rig.faults.fail(chance=0.6)
+    rig.faults.deliver_twice(chance=0.6)
+    rig.faults.crash(chance=0.2, at="start")
+    for number in range(6):
+        rig.enqueue((poll if (seed >> number) & 1 else lights).call(number), after=number % 3)
+    rig.run_dry()
+    for job in rig.jobs():
+        closing = [
+            entry for entry in rig.history.of(job.id)
+            if (entry.what == "done" and entry.data.get("then") != "unheard") or entry.data.get("then") == "dead"
+        ]  # fmt: skip
+        assert len(closing) == 1, job.story()
+        assert job.state == ("done" if closing[0].what == "done" else "dead"), job.story()

@@ -386,7 +386,8 @@ class Attempts:
         job.error = error
         job.failures = failures = job.failures + 1
         retry = job.type.retry
-        now = self._loop.now
+        loop = self._loop
+        now = loop.now
         if failures <= len(retry.table) and isinstance(error, retry.on):
             wait = retry.table[failures - 1]
         else:
@@ -395,12 +396,12 @@ class Attempts:
                 verdict, wait = retry.decide(failures, error, job.waited_ns, elapsed, self._jitter)
             except BaseException:
                 job.state = "dead"
-                self._loop.open_jobs -= 1
+                loop.open_jobs -= 1
                 self._end(attempt, outcome, error, DEAD)
                 raise
             if verdict != "retry":
                 job.state = verdict
-                self._loop.open_jobs -= 1
+                loop.open_jobs -= 1
                 self._end(attempt, outcome, error, DEAD if verdict == "dead" else DROPPED)
                 if job.on_close is not None:
                     job.on_close(job)
@@ -410,7 +411,7 @@ class Attempts:
         attempt.waited_ns = job.waited_ns = wait
         job.state = "backing-off"
         job.due_ns = due = now + wait
-        heappush(self._loop.heap, (due, job.priority, self._loop.next_order(), self._broker.on_due, job))
+        heappush(loop.heap, (due, job.priority, loop.next_order(), self._broker.on_due, job))
 
     def _end_unheard(self, attempt: LiveAttempt, error: BaseException, outcome: Outcome) -> None:
         """End an attempt whose error changes nothing: it was asked to stop, or it does not count for the queue."""

@@ -160,7 +160,8 @@ class Delivery:
                 f"{job.id} is delivered over {DELIVERIES_LIMIT} times at {self._loop.timeline.text(now)}, because its "
                 "workers always die; give the fault attempts=..., or the job type a lease or deliveries=..."
             ))  # fmt: skip
-        job.state = "ready"
+        # Ready only when its event comes: until then a second delivery in the queue must not be taken for this one.
+        job.state = "held"
         job.due_ns = now
         self._history.record("redelivered", job, 0, why)
         self._broker.make_due(job)
