@@ -172,7 +172,13 @@ def test_the_names_used_most_have_an_example() -> None:
     }  # fmt: skip
 
 
-@pytest.mark.parametrize(("name", "code"), EXAMPLES, ids=[name for name, _ in EXAMPLES])
+def parameters(name: str, code: str) -> Any:
+    """An example as a test's parameters. The one that tries twelve policies takes half a minute."""
+    marks = [pytest.mark.exhaustive] if name == "advice.advise" else []
+    return pytest.param(name, code, id=name, marks=marks)
+
+
+@pytest.mark.parametrize(("name", "code"), [parameters(*example) for example in EXAMPLES])
 def test_an_example_runs_as_it_stands(
     name: str, code: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, ferry: sqlite3.Connection
 ) -> None:

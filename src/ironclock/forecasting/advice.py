@@ -109,7 +109,7 @@ def advise(
 
     Example::
 
-        best = ic.advise("manifest_day.toml").best
+        best = ic.advise("manifest_day.toml", bin="10s", replications=10).best
         print(best.words if best else "no policy keeps every limit")
     """
     scenario = of if isinstance(of, Scenario) else Scenario.load(of)
