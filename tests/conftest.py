@@ -35,7 +35,7 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 
 @pytest.fixture
 def exhaustive(request: pytest.FixtureRequest) -> bool:
-    """Whether the test runs in its exhaustive form: every case, where it else takes a sample of them."""
+    """True if the test runs in its exhaustive form: with every case instead of a sample of them."""
     return bool(request.config.getoption("--exhaustive"))
 
 

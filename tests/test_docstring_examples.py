@@ -49,12 +49,13 @@ def scene(rig: ic.Rig) -> Names:
     def charge_fare(booking: str = "TL-204", seats: int = 1) -> int:
         return seats
 
-    functions: list[Callable[..., Any]] = [submit_manifest, charge_fare]
-    for name in ("close_till", "poll_buoy", "sync", "weigh", "load"):
-        functions.append(_named(name))
-    types = {short: rig.job(f) for short, f in (("manifest", submit_manifest), ("till", functions[2]))}
-    more = {"load": rig.job(functions[6]), "weigh": rig.job(functions[5]), "CardRefused": CardRefused}
-    return {**{f.__name__: f for f in functions}, **types, **more, "ic": ic, "rig": rig, "dt": dt, "time": time}
+    functions = {name: _named(name) for name in ("close_till", "poll_buoy", "sync")}
+    types = {name: rig.job(_named(name)) for name in ("weigh", "load")}
+    return {
+        **functions, **types, "submit_manifest": submit_manifest, "charge_fare": charge_fare, "CardRefused": CardRefused,
+        "manifest": rig.job(submit_manifest), "till": rig.job(functions["close_till"]),
+        "ic": ic, "rig": rig, "dt": dt, "time": time,
+    }  # fmt: skip
 
 
 def _named(name: str) -> Callable[..., str]:

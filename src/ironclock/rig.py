@@ -665,8 +665,6 @@ class Rig:
             asked.append(f"state {' or '.join(states)}")
         if queue is not None:
             asked.append(f"queue {queue}")
-        if not asked and where is None:
-            return JobSet([job.reader for job in broker.jobs])
         return JobSet(
             (
                 job.reader

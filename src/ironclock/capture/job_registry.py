@@ -24,7 +24,6 @@ class JobRegistry:
         check_payload(payload)
         self._loop = loop
         self._broker = broker
-        self._types = broker.types
         self._policy = policy
         self.payload: Payload = payload
 
@@ -61,8 +60,7 @@ class JobRegistry:
         priority: int | None = None, key: Any = None, payload: Payload | None = None,
     ) -> Job[Any]:  # fmt: skip
         """Enqueue a call of a job type of this rig. `payload`: in place of the payload of the rig."""
-        if type(call) is not Call or self._types.get(call.type.name) is not call.type:
-            call = self.known_call(call, "enqueue")
+        call = self.known_call(call, "enqueue")
         job_type, args, kwargs = call.type, call.args, call.kwargs
         now = due = self._loop.now
         if after is not None:

@@ -14,6 +14,8 @@ import click
 
 import ironclock as ic
 
+from .progress_line import ProgressLine
+
 if TYPE_CHECKING:
     from ..search.findings import Finding
 
@@ -76,7 +78,7 @@ def probe(
     world = {**getattr(module, "RIG", {}), **{k: v for k, v in (("start", start), ("zone", zone)) if v is not None}}
     if replay is not None:
         sys.exit(_replay(function, laws, world, replay))
-    with _Meter() as meter:
+    with _SearchMeter() as meter:
         found = ic.probe(
             function, laws, runs=runs, depth=depth, faults=None if faults is None else faults.split(","),
             orders=orders, preemptions=preemptions, lines=lines, durations=dict(map(_range, takes)), starts=starts,
@@ -223,24 +225,22 @@ def _show(found: ic.Findings, story: str) -> None:
         screen.print(Text(f"again: ironclock probe {story} --replay {found[0].token}"), soft_wrap=True)
 
 
-class _Meter:
-    """Shows how far a search is on one line of a terminal, after the first second."""
+class _SearchMeter:
+    """Shows how far a search is, after the first second. Shows nothing outside a terminal."""
 
     def __init__(self) -> None:
-        self._shown = False
-        self._terminal = sys.stderr.isatty()
+        self._line = ProgressLine()
 
-    def __enter__(self) -> _Meter:
+    def __enter__(self) -> _SearchMeter:
         return self
 
     def __exit__(self, *_: object) -> None:
-        if self._shown:
-            click.echo("\r" + " " * 78 + "\r", nl=False, err=True)
+        self._line.clear()
 
     def show(self, progress: ic.Progress) -> None:
-        if not self._terminal or (not self._shown and progress.runs < progress.rate):
+        """Show how far it is."""
+        if not self._line.on_terminal or (not self._line.shown and progress.runs < progress.rate):
             return
-        self._shown = True
         left = f"{progress.left_s:,.0f} s left at most"
-        line = f"{progress.runs:,} of {progress.most:,} runs, {progress.rate:,.0f} a second, {left}"
-        click.echo(f"\r{line}; {progress.broken} laws broken so far".ljust(79)[:79], nl=False, err=True)
+        words = f"{progress.runs:,} of {progress.most:,} runs, {progress.rate:,.0f} a second, {left}"
+        self._line.show(f"{words}; {progress.broken} laws broken so far")

@@ -19,6 +19,8 @@ def innermost(error: BaseException) -> tuple[CodeType | None, int]:
     trace = error.__traceback__
     if trace is None:
         return None, 0
+    if trace.tb_next is None:  # raised in the job's function itself, as most are
+        return trace.tb_frame.f_code, trace.tb_lasti
     found = trace
     while trace is not None:
         if not trace.tb_frame.f_code.co_filename.startswith(_HOME):

@@ -81,8 +81,8 @@ class JobRecord:
     """One job, as a history tells it. Instants are nanoseconds since the epoch."""
 
     __slots__ = (
-        "_args", "_close", "_due_ns", "_enqueue", "_enqueue_entry", "_entry", "_first_due_ns", "_last_error", "_marks",
-        "_timeline", "attempts", "closed_ns", "enqueued_ns", "id", "last_ns", "name", "state",
+        "_args", "_close", "_enqueue", "_enqueue_entry", "_entry", "_first_due_ns", "_last_error", "_marks",
+        "_requeued_ns", "_timeline", "attempts", "closed_ns", "enqueued_ns", "id", "last_ns", "name", "state",
     )  # fmt: skip
 
     def __init__(
@@ -94,7 +94,7 @@ class JobRecord:
         self._enqueue_entry: Entry | None = None  # kept: most readers ask it several things
         self._first_due_ns: int | None = None
         self._close = -1
-        self._due_ns: int | None = None
+        self._requeued_ns: int | None = None
         self._args: str | None = None
         self._last_error: AttemptRecord | None = None
         self._marks: list[tuple[int, bool]] = []  # when it became ready again (True), or stopped waiting (False)
@@ -104,7 +104,7 @@ class JobRecord:
         self.enqueued_ns = enqueued_ns
         self.attempts: list[AttemptRecord] = []
         self.state = "waiting"
-        """Its last state; ``waiting`` until it starts: `held` or `ready`, see `waiting_state`."""
+        """Its last state. ``waiting`` only until `job_records` knows if that means `held` or `ready`."""
         self.closed_ns: int | None = None
         """When it was closed. None while it is open."""
         self.last_ns = enqueued_ns
@@ -149,7 +149,7 @@ class JobRecord:
 
     def requeue(self, ns: int) -> None:
         """Note that the job is back from the dead letters."""
-        self.state, self.closed_ns, self._close, self._due_ns = "ready", None, -1, ns
+        self.state, self.closed_ns, self._close, self._requeued_ns = "ready", None, -1, ns
         self._marks.append((ns, True))
 
     # --- what readers ask ---------------------------------------------------------------------------
@@ -169,9 +169,7 @@ class JobRecord:
     @property
     def due_ns(self) -> int:
         """When it was due, after it was enqueued or put back from the dead letters."""
-        if self._due_ns is None:
-            self._due_ns = self.first_due_ns
-        return self._due_ns
+        return self.first_due_ns if self._requeued_ns is None else self._requeued_ns
 
     @property
     def queue(self) -> str:

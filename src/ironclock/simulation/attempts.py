@@ -317,11 +317,7 @@ class Attempts:
         if outcome == "done" or outcome == "crashed":
             self._history.add((now, outcome, job, attempt.number, detail, then, None, 0))
         else:
-            trace = detail.__traceback__
-            if trace is not None and trace.tb_next is None:  # raised in the job's function itself, as most are
-                code, instruction = trace.tb_frame.f_code, trace.tb_lasti
-            else:
-                code, instruction = innermost(detail)
+            code, instruction = innermost(detail)
             self._history.add((now, outcome, job, attempt.number, detail, then, code, instruction))
         if job.running_attempt is attempt:
             job.running_attempt = None

@@ -63,7 +63,7 @@ class JobSet(Sequence[Job[Any]]):
 
     def states(self) -> dict[str, int]:
         """Return how many jobs are in each state. A state without jobs is left out."""
-        return dict(Counter([live_job(job).state for job in self._list()]))
+        return dict(Counter(job.state for job in self))
 
     def story(self) -> str:
         """Return what happened to all of the jobs, one job below the other."""
