@@ -16,10 +16,14 @@ from .capture.readings import Reading
 from .capture.taps import Tap
 from .capture.targets import Replacement
 from .errors import InputError, InstantError, PolicyError, RigStateError, nearest
-from .foundation.durations import Duration, signed_ns, to_ns
+from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
 from .history.history import History
 from .interpreter import installation
+from .interpreter.border.database_uses import DatabaseUses
+from .interpreter.border.descriptors import Descriptors
+from .interpreter.border.outside_waits import OutsideWaits
+from .interpreter.border.postgres import ServerSessions
 from .interpreter.patching.clock_functions import ClockFunctions
 from .interpreter.tasks.greenlets import GreenletSwitcher
 from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
@@ -81,6 +85,7 @@ class Rig:
       none. None (the default): those that jobs and coroutines start, timers, and the workers of executors.
     - `strict`: True makes it an error for a job to open a socket, or to start a thread while `threads` is None.
       Default False.
+    - `stuck_after`: after how many real seconds in which nothing moves a run ends with `StuckError`. Default ``"20s"``.
 
     Raises `InputError`, or one of its subclasses, for a value that cannot be used.
 
@@ -96,6 +101,7 @@ class Rig:
     def __init__(
         self, start: Instant = "2031-03-03T09:00", zone: dt.tzinfo | str = "UTC", seed: int | str = 0,
         policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool = False,
+        stuck_after: Duration = "20s",
     ) -> None:  # fmt: skip
         if isinstance(seed, bool) or not isinstance(seed, (int, str)):
             raise InputError(f"seed is {seed!r}; give a whole number or text")
@@ -109,6 +115,7 @@ class Rig:
         simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher)
         self._loop = simulation.loop
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
+        self._outside = OutsideWaits(simulation.loop, to_ns(stuck_after, what="stuck_after") / NS)
         self._clock_functions: ClockFunctions | None = None
         self._asyncio_loops: Any = None
         self._forked_children: Any = None
@@ -773,6 +780,10 @@ class Rig:
             self._clock_functions = ClockFunctions(
                 self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
             )
+            self._clock_functions.outside = self._outside
+            self._clock_functions.descriptors = Descriptors(self._outside)
+            self._clock_functions.database_sessions = ServerSessions()
+            self._clock_functions.database_uses = DatabaseUses(self._loop)
         installation.enter(self._clock_functions)
         self._thread = me
         try:
@@ -805,6 +816,8 @@ class Rig:
         finally:
             self._thread = None
             installation.leave()
+            if self._clock_functions is not None:
+                self._clock_functions.database_sessions.close()
 
     @contextmanager
     def _hold(self) -> Iterator[Rig]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import _thread
 import datetime as dt
+import os
 import select
 import signal
 from collections.abc import Callable, Iterator
@@ -16,13 +17,16 @@ from sys import _current_frames as current_frames
 from typing import Any
 
 from ..errors import RigStateError
+from .border import files, processes, selects, sockets
+from .border.postgres import Psycopg2Waits, psycopg_patches
+from .border.selector_waits import places, simulated
+from .border.sqlite import SQLiteClock
 from .patching import signal_alarms as alarms
 from .patching.builtin_patching import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
-from .patching.process_waits import process_wait
-from .patching.selector_waits import places, select_as_sleep, simulated
-from .patching.socket_guard import socket_opening
+from .patching.late_patches import LatePatches
 from .tasks.deadlocks import watched_threads
+from .tasks.forks import stays_in_rig
 from .tasks.locks import condition_wait, entries
 from .tasks.simulated_threads import replacements
 
@@ -74,6 +78,7 @@ def _put_in_place() -> None:
         place.point(waiting)
     for reference in _REFERENCES:
         reference.point()
+    _LATE.put()
     _tell_types()
 
 
@@ -107,7 +112,29 @@ def _put_back() -> None:
         place.restore()
     for reference in _REFERENCES:
         reference.restore()
+    _LATE.restore()
     _tell_types()
+
+
+def _leave_in_child() -> None:
+    """Leave every rig in a forked child: the code that runs there lives in real time, as that of a spawned one does."""
+    if _entered and not stays_in_rig():
+        for world in _entered.values():
+            world.outside.forget()
+        _entered.clear()
+        _kept.clear()
+        watched_threads.clear()
+        by_thread.__dict__.clear()
+        _put_back()
+
+
+def _note_child() -> None:
+    world = _here()
+    if world is not None:
+        world.descriptors.has_children = True
+
+
+os.register_at_fork(after_in_child=_leave_in_child, after_in_parent=_note_child)
 
 
 def _arrange() -> None:
@@ -238,8 +265,13 @@ _REFERENCES = [
 
 
 _LOCK_ENTRIES = entries(_here)
-_ENTRY_PAIRS = [*zip(_ENTRIES, _REPLACEMENTS, strict=True), *_LOCK_ENTRIES]
-_TYPES = (dt.date, *{entry.owner: None for entry, _ in _LOCK_ENTRIES})  # a date's subclasses follow it
+_BORDER_ENTRIES = [
+    *sockets.entries(_here), *selects.entries(_here), *files.entries(_here), *processes.semaphore_entries(_here)
+]  # fmt: skip
+_ENTRY_PAIRS = [*zip(_ENTRIES, _REPLACEMENTS, strict=True), *_LOCK_ENTRIES, *_BORDER_ENTRIES]
+_TYPES = (
+    dt.date, *{entry.owner: None for entry, _ in (*_LOCK_ENTRIES, *_BORDER_ENTRIES)},
+)  # a date's subclasses follow it  # fmt: skip
 
 
 def _tell_types() -> None:
@@ -252,7 +284,9 @@ def _builtins() -> list[tuple[Builtin, Callable[..., Any]]]:
     seen = set()
     both = [(_thread, pair) for pair in replacements(_here, _another_thread)]
     both += [(signal, pair) for pair in alarms.replacements(_here)]
-    both += [(select, ("select", lambda real: select_as_sleep(real, _here)))]
+    both += [(select, ("select", lambda real: selects.select_function(real, _here)))]
+    both += files.builtins(_here)
+    both += processes.builtins(_here)
     for module, (name, make) in both:
         function = getattr(module, name, None)
         if function is not None and id(function) not in seen:  # two names can mean one function
@@ -266,6 +300,12 @@ _BUILTINS = _builtins()
 _WAITS = [
     *((place, simulated(place.real, _here)) for place in places()),
     condition_wait(_here),
-    process_wait(_here),
-    socket_opening(_here),
+    processes.popen_wait(_here),
+    sockets.opening(_here),
+    sockets.pairs(_here),
 ]
+_LATE = LatePatches({
+    "_sqlite3": lambda: [SQLiteClock(_here)],
+    "psycopg": lambda: psycopg_patches(_here),
+    "psycopg2": lambda: [Psycopg2Waits(_here)],
+})  # fmt: skip

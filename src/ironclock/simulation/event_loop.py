@@ -99,11 +99,18 @@ class EventLoop:
         """Who decides where the run can go another way. None: the ordinary way."""
         self.chooses_order: Decisions | None = None
         """The same, if it also chooses which event of an instant comes first."""
+        self.before_time_moves: Callable[[int | None], bool] | None = None
+        """Asked before the clock moves, while a task waits for something real. None if no task does.
+
+        It gets the next instant, or None if nothing but something real can end the run. It returns True if a waiter can
+        go on at the present instant.
+        """
         self.fault_hook: Callable[..., None] | None = None
         """Called at every seam that a task passes. None if no fault can strike inside a task."""
 
         self._until = start_ns
         self._stop_at = FULL_RUN
+        self._has_no_end = False  # True while the test waits, without a limit, for what simulated or real events do
         self._moment: tuple[int, dt.datetime] = start_ns - 1, _EPOCH
 
     def begin_at(self, start_ns: int) -> None:
@@ -207,8 +214,20 @@ class EventLoop:
                 if self.waiters and self._wake_ready():
                     return
                 continue
-            if (self._stop_at == JOBS_CLOSED and not self.open_jobs) or not heap or heap[0][AT] > self._until:
+            if self._stop_at == JOBS_CLOSED and not self.open_jobs:
                 return
+            if not heap or heap[0][AT] > self._until:
+                if self.before_time_moves is not None and self.before_time_moves(
+                    None if self._has_no_end and not heap else self._until
+                ):
+                    if self._wake_ready():
+                        return
+                    continue
+                return
+            if self.before_time_moves is not None and heap[0][AT] > self.now and self.before_time_moves(heap[0][AT]):
+                if self._wake_ready():
+                    return
+                continue
             event = heappop(heap)
             if in_order and (not heap or in_order[0] < heap[0]):
                 heappush(heap, in_order.popleft())  # as `_pop` does
@@ -329,9 +348,11 @@ class EventLoop:
             )
         waiter = Waiter(None, ready)
         self.waiters.append(waiter)
+        self._has_no_end = until_ns is None
         try:
             self.run_until(self.now + PATIENCE_NS if until_ns is None else max(until_ns, self.now))
         finally:
+            self._has_no_end = False
             waiter.over = True
             self.waiters.remove(waiter)
         if ready():

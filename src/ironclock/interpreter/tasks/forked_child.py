@@ -24,6 +24,8 @@ from ...errors import PayloadError, StuckError
 from ...simulation.faults import Fault
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.simulation import Simulation
+from ..border.sockets import real_recv, real_sendall
+from .forks import fork_within_rig
 
 _LENGTH = struct.Struct("!Q")
 _THROWN, _GIVEN = "thrown", "given"
@@ -38,7 +40,7 @@ class MessageChannel:
     def send(self, message: tuple[Any, ...]) -> None:
         """Send one message. Raises what pickle raises if it cannot be sent."""
         packed = pickle.dumps(message)
-        self._end.sendall(_LENGTH.pack(len(packed)) + packed)
+        real_sendall(self._end, _LENGTH.pack(len(packed)) + packed)
 
     def receive(self) -> tuple[Any, ...] | None:
         """Return the next message. None if the other end is gone."""
@@ -50,7 +52,7 @@ class MessageChannel:
         parts = bytearray()
         while len(parts) < size:
             try:
-                part = self._end.recv(size - len(parts))
+                part = real_recv(self._end, size - len(parts))
             except OSError:
                 return None
             if not part:
@@ -85,7 +87,7 @@ class ForkedChildren:
         sys.stderr.flush()
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", DeprecationWarning)  # about other threads: the child needs none of them
-            child = os.fork()
+            child = fork_within_rig()
         if child == 0:
             here.close()
             _Child(self._simulation, MessageChannel(there), attempt).live(self._forget_asyncio_loops)

@@ -56,6 +56,9 @@ def block(
             loop.wait(free, step if until is None else min(step, until))
             continue
         # A task can wake up and find that another was faster. The test's own code waits until nothing more happens.
+        if until is None and loop.current is None:
+            where = calling()  # the loop runs on another stack
+            free = world.outside.within_reason(free, lambda: f"the test waits for {what}, at {where},")
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
             raise StuckError(

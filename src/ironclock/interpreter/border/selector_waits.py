@@ -7,25 +7,18 @@ nothing real is ready.
 from __future__ import annotations
 
 import math
+import select
 import selectors
+import signal
 import socket
-import threading
-import weakref
 from collections.abc import Callable
 from typing import Any
 
-from .builtin_patching import PythonFunction
-from .clock_functions import waiting_ns
-from .real_threads import GRACE_S, others_run
-
-FILE_GRACE_S = 0.5
-"""How long, in real seconds, an asyncio loop waits for a file or socket before simulated time passes."""
-
-LONE_GRACE_S = 10.0
-"""The same for code that waits outside an asyncio loop: for the output of a child process, say."""
-
-_patience: weakref.WeakKeyDictionary[Any, float] = weakref.WeakKeyDictionary()
-"""By selector, how long the next wait is, after waits in which nothing came."""
+from ..patching.builtin_patching import PythonFunction
+from ..patching.clock_functions import waiting_ns
+from ..patching.real_threads import others_run
+from .descriptors import listens
+from .outside_waits import SIGNALS, THREADS, OutsideWait
 
 SPINS_LIMIT = 5_000
 """How often an asyncio loop can run at one instant before it is taken to wait for what comes next."""
@@ -73,7 +66,7 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
         ready = real(selector, 0)
         if ready:
             return ready
-        return _wait(world, selector, real, timeout, files)
+        return _wait(world, selector, real, timeout)
 
     return select
 
@@ -83,19 +76,6 @@ def _own_loop(key: Any) -> Any:
     handle = key.data[0] if isinstance(key.data, tuple) and key.data else None
     callback = getattr(handle, "_callback", None)
     return getattr(callback, "__self__", None) if getattr(callback, "__name__", "") == "_read_from_self" else None
-
-
-def select_as_sleep(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[..., Any]:
-    """Return a `select.select` that waits in simulated time if it waits for nothing but time."""
-
-    def replacement(rlist: Any, wlist: Any, xlist: Any, timeout: float | None = None) -> Any:
-        world = here()
-        if world is None or timeout is None or timeout <= 0 or rlist or wlist or xlist:
-            return real(rlist, wlist, xlist, timeout)
-        world.let_pass(timeout)
-        return [], [], []
-
-    return replacement
 
 
 def _spin(selector: Any, world: Any) -> None:
@@ -140,52 +120,33 @@ def _has_files(selector: Any, world: Any) -> bool:
         if _own_loop(key) is not None:
             world.own_key = key
             continue
-        listens = isinstance(key.fileobj, socket.socket) and _listens(key.fileobj)
-        if not listens:
+        if not (isinstance(key.fileobj, socket.socket) and listens(key.fileobj)):
             return True
-    # If no file can tell the end of a child process, asyncio has a thread that waits for it.
-    return others_run() and any("waitpid-" in thread.name for thread in threading.enumerate())
+    return False
 
 
-def _listens(one: socket.socket) -> bool:
-    try:
-        return bool(one.getsockopt(socket.SOL_SOCKET, socket.SO_ACCEPTCONN))
-    except (OSError, AttributeError):
-        return False
-
-
-def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | None, files: bool) -> Any:
-    """Wait in simulated time, after something real had time to come; return what is ready."""
-    loop = world.loop
+def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | None) -> Any:
+    """Wait in simulated time, with the grace that what it waits for can need; return what is ready."""
     found: list[Any] = []
-    lone = files and all(_own_loop(key) is None for key in _keys(selector))
-    others = len(world.threads.alive) > (world.threads.ident() is not None)
 
-    def ready() -> bool:
+    def look() -> bool:
         found[:] = real(selector, 0)
         return bool(found)
 
-    until = None if timeout is None else loop.now + waiting_ns(timeout)
-    if loop.current is not None and loop.wait(ready, loop.now):
-        return found  # a task of the rig, which has just run, made it ready
-    while True:
-        if files or others_run():
-            # Real events come first, since simulated time would run ahead of them. A selector that has kept us waiting
-            # for nothing gets less and less time.
-            grace = _patience.get(selector, FILE_GRACE_S if files else GRACE_S)
-            if lone and not others:
-                grace = LONE_GRACE_S if timeout is None else min(timeout, LONE_GRACE_S)
-            found[:] = real(selector, grace)
-            if found:
-                _patience.pop(selector, None)
-                return found
-            _patience[selector] = max(grace / 4, 0.001)
-        if until is None and loop.next_due_ns is None and not loop.busy_now:
-            if loop.current is not None:
-                loop.wait(ready, None)
-            else:
-                found[:] = real(selector, GRACE_S)  # only something real can end this
-        elif loop.wait(ready, until) or (until is not None and loop.now >= until):
-            return found or real(selector, 0)
-        if found or ready():
-            return found
+    exchanges, fds, in_loop = [], [], False
+    for key in _keys(selector):
+        fds.append((key.fd, (key.events & 1 and select.POLLIN) | (key.events & 2 and select.POLLOUT)))
+        if _own_loop(key) is not None:
+            in_loop = True
+        else:
+            exchanges.append(world.descriptors.exchange(key.fd))
+    if others_run():
+        exchanges.append(world.outside.lasting(THREADS, id(selector)))
+    if world.descriptors.has_children and callable(signal.getsignal(signal.SIGCHLD)):
+        exchanges.append(world.outside.lasting(SIGNALS, id(selector)))
+    if isinstance(getattr(selector, "_selector", None), select.epoll):
+        fds = [(selector.fileno(), select.POLLIN)]
+    until = None if timeout is None else world.loop.now + waiting_ns(timeout)
+    what = "an asyncio loop" if in_loop else "a selector"
+    world.outside.wait(OutsideWait(what, exchanges, fds, look, until))
+    return found or real(selector, 0)

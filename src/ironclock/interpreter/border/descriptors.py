@@ -1,0 +1,233 @@
+"""What is known of the file descriptors that code of a rig uses: who can answer, and who was asked."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import select
+import socket
+import stat
+import termios
+import weakref
+from typing import Any
+
+from ...errors import RigStateError
+from ..patching.clock_functions import waiting_ns
+from ..patching.real_threads import others_run
+from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, Exchange, Kind, OutsideWait, OutsideWaits
+
+_SHAPE = 24  # bytes at the beginning of a request that say what sort of request it is
+_WAITING_COMMANDS = (
+    b"BLPOP", b"BRPOP", b"BLMOVE", b"BLMPOP", b"BRPOPLPUSH", b"BZPOPMIN", b"BZPOPMAX", b"BZMPOP", b"XREAD",
+    b"XREADGROUP", b"SUBSCRIBE", b"PSUBSCRIBE", b"SSUBSCRIBE", b"WAIT",
+)  # fmt: skip
+# Requests of the RESP protocol (https://redis.io/docs/latest/develop/reference/protocol-spec/) that wait by design.
+
+_poll_once = select.poll().poll
+_real_getpeername = socket.socket.getpeername
+_real_getsockname = socket.socket.getsockname
+
+
+class Descriptors:
+    """The descriptors of one rig."""
+
+    def __init__(self, waits: OutsideWaits) -> None:
+        self._waits = waits
+        self._loop = waits._loop
+        self._exchanges: dict[int, Exchange] = {}
+        self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
+        self._pairs: weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]] = weakref.WeakKeyDictionary()
+        self._pipes: dict[int, tuple[int, int]] = {}
+        self._only_inside = Exchange(INSIDE, "")
+        self.has_children = False
+        """True if code of the rig has started a process, which can hold the other end of a pipe or a socket."""
+
+    # --- what is noted ------------------------------------------------------------------------------
+
+    def opened(self, one: socket.socket) -> None:
+        """Note a socket that code of the rig has made."""
+        fd = one.fileno()
+        self._sockets[fd] = one
+        self._exchanges.pop(fd, None)
+
+    def paired(self, one: socket.socket, other: socket.socket) -> None:
+        """Note two sockets that are connected with each other."""
+        self._pairs[one] = weakref.ref(other)
+        self._pairs[other] = weakref.ref(one)
+
+    def piped(self, reads: int, writes: int) -> None:
+        """Note a pipe."""
+        inode = os.fstat(reads).st_ino
+        self._pipes[inode] = reads, writes
+        self._exchanges.pop(reads, None)
+        self._exchanges.pop(writes, None)
+
+    def sent(self, fd: int, data: Any) -> None:
+        """Note that something was sent: an answer can come."""
+        try:
+            shape = bytes(memoryview(data)[:_SHAPE])
+        except (TypeError, ValueError, NotImplementedError):
+            shape = b""
+        found = self._exchanges.get(fd)
+        if found is None:
+            found = self._exchanges[fd] = Exchange(ASKED, shape)
+        self._waits.restart(found, IDLE if _waits_by_design(shape) else ASKED, shape)
+
+    def received(self, fd: int) -> None:
+        """Note that something was received."""
+        found = self._exchanges.get(fd)
+        if found is not None and (found.kind is ASKED or found.waited_s):
+            self._waits.restart(found, ANSWERED if found.kind is ASKED else found.kind, found.shape)
+
+    # --- who can answer -----------------------------------------------------------------------------
+
+    def exchange(self, fd: int) -> Exchange:
+        """Return what is known of a descriptor, for a wait that begins."""
+        found = self._exchanges.get(fd)
+        try:
+            status = os.fstat(fd)
+        except OSError:
+            return self._only_inside
+        if found is None or found.inode not in (-1, status.st_ino):
+            found = self._exchanges[fd] = self._first(fd, status)
+        found.inode = status.st_ino
+        if found.server is None:
+            found.server = _server_of(fd, status)
+        if not others_run() and self._inside(fd, found, status):
+            return self._only_inside
+        return found
+
+    def _first(self, fd: int, status: os.stat_result) -> Exchange:
+        mode = status.st_mode
+        kind: Kind = IDLE
+        if stat.S_ISSOCK(mode):
+            known = self._sockets.get(fd)
+            if known is None or known.fileno() != fd:
+                kind = ASKED  # a client library in C: whatever it sends is not seen here
+        elif stat.S_ISFIFO(mode):
+            kind = PROCESS
+        return self._waits.exchange(kind, stat.S_IFMT(mode))
+
+    def _inside(self, fd: int, exchange: Exchange, status: os.stat_result) -> bool:
+        """Return True if only code of this rig can answer."""
+        if self.has_children:
+            return False
+        if stat.S_ISFIFO(status.st_mode):
+            return self._has_both_ends(status.st_ino)
+        if not stat.S_ISSOCK(status.st_mode):
+            return False
+        peer = exchange.peer
+        if peer is None or peer.fileno() < 0:
+            one = self._sockets.get(fd)
+            if one is None or one.fileno() != fd:
+                return False
+            peer = exchange.peer = self._peer(one)
+        if peer is None:
+            return False
+        if _in_flight(peer):
+            _poll_once(1)
+        return True
+
+    def _has_both_ends(self, inode: int) -> bool:
+        both = self._pipes.get(inode)
+        if both is None:
+            return False
+        for fd in both:
+            try:
+                if os.fstat(fd).st_ino != inode:
+                    return False
+            except OSError:
+                return False
+        return True
+
+    def _peer(self, one: socket.socket) -> socket.socket | None:
+        """Return the other end of a socket, if code of this rig has it; a listening one before it accepts."""
+        pair = self._pairs.get(one)
+        if pair is not None:
+            other = pair()
+            return other if other is not None and other.fileno() >= 0 else None
+        try:
+            mine, theirs = one.getsockname(), one.getpeername()
+        except OSError:
+            return None
+        if one.family not in (socket.AF_INET, socket.AF_INET6) and not theirs and not mine:
+            return None
+        listening = None
+        for other in list(self._sockets.values()):
+            if other is one or other.fileno() < 0 or other.family != one.family:
+                continue
+            with contextlib.suppress(OSError):
+                if other.getsockname() != theirs:
+                    if not isinstance(theirs, tuple) or other.getsockname()[1] != theirs[1]:
+                        continue
+                    if not listens(other):
+                        continue
+                if listens(other):
+                    listening = other
+                elif other.getpeername() == mine:
+                    return other
+        return listening
+
+    # --- waiting ------------------------------------------------------------------------------------
+
+    def wait(self, fd: int, events: int, timeout: float | None, what: str, reads: bool = True) -> bool:
+        """Wait until a descriptor is ready, at most `timeout` seconds; return True if it is."""
+        exchange = self.exchange(fd)
+        until = None if timeout is None else self._loop.now + waiting_ns(timeout)
+        wait = OutsideWait(what, [exchange], [(fd, events)], None, until)
+        known = self._exchanges.get(fd)
+        if not reads or known is None:
+            return self._waits.wait(wait)
+        other = known.reader
+        if other is not None and other.task is not self._loop.current and self._is_stream(fd):
+            mine = "the test" if self._loop.current is None else self._loop.current.label
+            raise RigStateError(
+                f"{mine} reads from {what} while {'the test' if other.task is None else other.task.label} waits for "
+                f"the same data (descriptor {fd}); give each task a connection of its own, or a lock around the "
+                "exchange"
+            )
+        known.reader = wait
+        wait.task = self._loop.current
+        try:
+            return self._waits.wait(wait)
+        finally:
+            if known.reader is wait:
+                known.reader = None
+
+    def _is_stream(self, fd: int) -> bool:
+        one = self._sockets.get(fd)
+        return one is not None and one.fileno() == fd and one.type == socket.SOCK_STREAM and not listens(one)
+
+
+def _server_of(fd: int, status: os.stat_result) -> Any:
+    """Return the address of the other end of a socket. None if there is none."""
+    if not stat.S_ISSOCK(status.st_mode):
+        return None
+    with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
+        return one.getpeername() or None
+    return None
+
+
+def listens(one: Any) -> bool:
+    """Return True for a socket that listens."""
+    try:
+        return bool(one.getsockopt(socket.SOL_SOCKET, socket.SO_ACCEPTCONN))
+    except (OSError, AttributeError):
+        return False
+
+
+def _in_flight(peer: socket.socket) -> bool:
+    """Return True if what the other end has sent has not all arrived."""
+    try:
+        return fcntl.ioctl(peer.fileno(), termios.TIOCOUTQ, b"\0\0\0\0") != b"\0\0\0\0"
+    except (OSError, ValueError):
+        return False
+
+
+def _waits_by_design(request: bytes) -> bool:
+    """Return True for a request that a server does not answer until somebody else does something."""
+    if not request.startswith(b"*"):
+        return False
+    parts = request.split(b"\r\n", 3)
+    return len(parts) > 2 and parts[2].upper() in _WAITING_COMMANDS

@@ -1,0 +1,161 @@
+"""Pipes and files: `os.read`, `os.write`, `read` of an unbuffered file, and file locks wait in simulated time."""
+
+from __future__ import annotations
+
+import _io
+import errno
+import fcntl
+import os
+import select
+from collections.abc import Callable
+from typing import Any
+
+from ..patching.builtin_patching import TypeEntry
+from .outside_waits import IDLE
+
+Here = Callable[[], Any]
+
+_poll_of = type(select.poll()).poll
+
+
+def _ready(fd: int, events: int) -> bool:
+    """Return True if an operation on a descriptor does not block now."""
+    poll = select.poll()
+    poll.register(fd, events)
+    return bool(_poll_of(poll, 0))
+
+
+def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
+    """Return functions with the function that makes the replacement of each from the real one."""
+    return [
+        (os, ("read", lambda real: _read(real, here))),
+        (os, ("write", lambda real: _write(real, here))),
+        (os, ("pipe", lambda real: _pipe(real, here))),
+        (os, ("pipe2", lambda real: _pipe(real, here))),
+        (fcntl, ("flock", lambda real: _lock(real, here, "fcntl.flock"))),
+        (fcntl, ("lockf", lambda real: _lock(real, here, "fcntl.lockf"))),
+    ]
+
+
+def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
+    """Return the reading methods of unbuffered files with their replacements. (Buffered ones call them.)"""
+    made = []
+    for name in ("read", "readinto", "readall"):
+        entry = TypeEntry(_io.FileIO, name)
+        made.append((entry, _file_read(name, entry.saved, here)))
+    return made
+
+
+def _file_read(name: str, real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    what = f"a file's {name}"
+
+    def method(one: Any, *args: Any) -> Any:
+        world = here()
+        if world is None:
+            return real(one, *args)
+        try:
+            fd = one.fileno()
+        except ValueError:
+            return real(one, *args)
+        if name != "read" or (args and args[0] is not None and args[0] >= 0):
+            if name == "readall" and not _ready(fd, select.POLLIN):
+                return _read_all(one)
+            _await_input(world, fd, what)
+            return real(one, *args)
+        return _read_all(one) if not _is_regular(fd) else real(one, *args)
+
+    return method
+
+
+def _is_regular(fd: int) -> bool:
+    import stat
+
+    return stat.S_ISREG(os.fstat(fd).st_mode)
+
+
+def _read_all(one: Any) -> bytes:
+    parts = bytearray()
+    while True:
+        part = one.read(65_536)
+        if not part:
+            return bytes(parts)
+        parts += part
+
+
+def _await_input(world: Any, fd: int, what: str) -> None:
+    if fd > 0 and not _ready(fd, select.POLLIN) and os.get_blocking(fd):  # standard input is the user's
+        world.descriptors.wait(fd, select.POLLIN, None, what)
+
+
+def _read(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def read(fd: int, length: int, /) -> bytes:
+        world = here()
+        if world is not None and isinstance(fd, int) and fd >= 0:
+            _await_input(world, fd, "os.read")
+            data = real(fd, length)
+            world.descriptors.received(fd)
+            return bytes(data)
+        return bytes(real(fd, length))
+
+    return read
+
+
+def _write(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def write(fd: int, data: Any, /) -> int:
+        world = here()
+        if world is None or not isinstance(fd, int) or fd <= 2:
+            return int(real(fd, data))
+        with memoryview(data) as whole:
+            size = whole.nbytes
+        if _ready(fd, select.POLLOUT) and size <= select.PIPE_BUF:
+            return int(real(fd, data))
+        if _is_regular(fd) or not os.get_blocking(fd):
+            return int(real(fd, data))
+        done = 0
+        with memoryview(data) as whole, whole.cast("B") as view:
+            while done < size:
+                world.descriptors.wait(fd, select.POLLOUT, None, "os.write", False)
+                os.set_blocking(fd, False)
+                part = view[done:]
+                try:
+                    done += real(fd, part)
+                except BlockingIOError:
+                    continue
+                finally:
+                    part.release()
+                    os.set_blocking(fd, True)
+        return done
+
+    return write
+
+
+def _pipe(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def pipe(*flags: int) -> Any:
+        both = real(*flags)
+        world = here()
+        if world is not None:
+            world.descriptors.piped(*both)
+        return both
+
+    return pipe
+
+
+def _lock(real: Callable[..., Any], here: Here, what: str) -> Callable[..., Any]:
+    def lock(file: Any, operation: int, *rest: Any) -> Any:
+        world = here()
+        if world is None or operation & (fcntl.LOCK_NB | fcntl.LOCK_UN):
+            return real(file, operation, *rest)
+
+        def take() -> bool:
+            try:
+                real(file, operation | fcntl.LOCK_NB, *rest)
+            except OSError as error:
+                if error.errno in (errno.EWOULDBLOCK, errno.EACCES):
+                    return False
+                raise
+            return True
+
+        world.outside.wait_for(what, IDLE, take)
+        return None
+
+    return lock

@@ -1,0 +1,421 @@
+"""Waits for something outside the simulation: one rule of time for sockets, files, processes, databases and calls.
+
+A task that waits for something real is *outside*. While it waits, the other tasks go on in simulated time.
+
+1. A wait that nothing real ends lasts simulated time, and ends at its own simulated deadline.
+2. An answer that comes quickly takes no simulated time: before the clock moves, everything outside gets a real grace.
+3. A deadline does not expire while a request is unanswered, until real patience is used up.
+4. If only code of this rig can end a wait, it gets no grace at all: nothing real can come.
+
+How long the graces are depends on what is known of the wait (`Kind`). A request that has kept the rig waiting for
+nothing gets a quarter of its grace the next time.
+"""
+
+from __future__ import annotations
+
+import os
+import select
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from ...errors import RigStateError, StuckError
+from ...foundation.durations import NS
+from ...foundation.source_location import calling
+from ..patching.clock_functions import REAL
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+    from ...simulation.task import Task
+
+IN_PLACE_S = 0.25
+"""How long a request waits for its answer, in real seconds, before other tasks of the same instant run."""
+
+IN_ORDER_S = 0.1
+"""How long an answer waits, in real seconds, for the answer of a request that was made earlier."""
+
+ASK_AFTER_S = 0.03
+"""After how many real seconds a wait is asked for its reason."""
+
+RENEWED_S = 0.005
+"""The grace of a listener after its server has answered somebody else of this rig."""
+
+_STEP_MS = 1  # between two looks at something that cannot be polled
+_NOTHING_LEFT_S = 4.0  # the grace of a request if no event is pending: nothing simulated could end its wait
+
+_real_poll = select.poll.poll if hasattr(select, "poll") and hasattr(select.poll, "poll") else type(select.poll()).poll
+_real_time = REAL["monotonic"]
+
+
+class Kind(NamedTuple):
+    """What can be expected of a wait, in real seconds."""
+
+    grace_s: float
+    """How long the clock stands still for it."""
+    patience_s: float
+    """How long its own deadline stands still for it, if the deadline is not shorter than that."""
+    in_place_s: float = 0.0
+    """How long no other task runs."""
+
+
+IDLE = Kind(0.02, 0.02)
+"""Nothing was asked: a listener, a subscriber, a pipe of this process."""
+ASKED = Kind(2.0, 10.0, IN_PLACE_S)
+"""A request was sent, and nothing has been received since."""
+ANSWERED = Kind(2.0, 2.0)
+"""Something was received since the last request; more may follow."""
+PROCESS = Kind(20.0, 20.0)
+"""A child process works, in real time."""
+SIGNALS = Kind(2.0, 2.0)
+"""A signal of a child process could end the wait."""
+THREADS = Kind(0.05, 0.05)
+"""Real threads run beside the rig, and could end the wait."""
+CALL = Kind(10.0, 10.0, IN_PLACE_S)
+"""A call on a helper thread runs, in real time."""
+INSIDE = Kind(0.0, 0.0)
+"""Only code of this rig can end the wait."""
+
+
+class Exchange:
+    """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
+
+    __slots__ = (
+        "grace_scale", "in_vain", "inode", "kind", "patience_scale",
+        "only_we_end_it", "peer", "reader", "server", "shape",
+        "since_ns", "traffic", "waited_s",
+    )  # fmt: skip
+
+    def __init__(self, kind: Kind, shape: Any) -> None:
+        self.kind = kind
+        self.shape = shape
+        """What is alike in requests of the same sort: the first bytes of the request, say."""
+        self.since_ns = 0
+        """When it was asked for, in simulated time."""
+        self.waited_s = 0.0
+        """Real seconds that the rig has waited for it since then."""
+        self.in_vain = False
+        """True if its grace was used up, and nothing came."""
+        self.grace_scale = self.patience_scale = 1.0
+        self.inode = -1
+        self.peer: Any = None
+        """The other end, if it is in this rig."""
+        self.reader: OutsideWait | None = None
+        self.only_we_end_it: Callable[[], bool] | None = None
+        """Asks, after a first moment, if nothing but code of this rig can end the wait. None: nobody knows."""
+        self.server: Any = None
+        """The address of the other end."""
+        self.traffic = -1
+        """How many answers of that server had come when the wait was last in vain."""
+
+
+class OutsideWait:
+    """One wait of one task. Parameters: `fds` are descriptors with their events as in `select.poll`; `look` returns
+    True if what is waited for is there, for what cannot be polled; `until_ns` is the simulated deadline."""
+
+    __slots__ = ("began_ns", "exchanges", "fds", "look", "ready", "task", "until_ns", "what", "where")
+
+    def __init__(
+        self, what: str, exchanges: Sequence[Exchange], fds: Sequence[tuple[int, int]] = (),
+        look: Callable[[], Any] | None = None, until_ns: int | None = None,
+    ) -> None:  # fmt: skip
+        self.what = what
+        self.exchanges = exchanges
+        self.fds = fds
+        self.look = look
+        self.until_ns = until_ns
+        self.began_ns = 0
+        self.task: Task | None = None
+        self.where = ""
+        self.ready = False
+
+
+class OutsideWaits:
+    """The waits of one rig for something outside.
+
+    Parameters: `stuck_after_s` is how many real seconds a run can stand still before it ends with an error.
+    """
+
+    def __init__(self, loop: EventLoop, stuck_after_s: float) -> None:
+        self._loop = loop
+        self.stuck_after_s = stuck_after_s
+        self._waits: list[OutsideWait] = []
+        self._grace_scales: dict[Any, float] = {}
+        self._patience_scales: dict[Any, float] = {}
+        # By shape: less than 1 if such a request has kept the rig waiting for nothing.
+        self.traffic: dict[Any, int] = {}
+        """How many answers each server has given to code of this rig."""
+        self.looks = 0
+        """How often something real was looked at: the watchdog sees that the run moves."""
+
+    # --- waiting ------------------------------------------------------------------------------------
+
+    def wait(self, wait: OutsideWait) -> bool:
+        """Wait until it is ready, at most until its deadline; return True if it is ready.
+
+        Raises `RigStateError` in a callback of the rig, and `StuckError` if nothing can end the wait.
+        """
+        loop = self._loop
+        if self._look([wait], 0.0):
+            return True
+        if wait.until_ns is not None and wait.until_ns <= loop.now:
+            return False
+        task = wait.task = loop.current
+        if task is None and loop.running:
+            raise RigStateError(
+                f"a callback of the rig (a fault's predicate, a wait) waits in {wait.what}; it must answer at once"
+            )
+        wait.began_ns = loop.now
+        if task is None:
+            wait.where = calling()  # the loop runs on another stack
+        if task is not None and task.deadline_ns >= 0 and (wait.until_ns is None or task.deadline_ns < wait.until_ns):
+            deadline: int | None = task.deadline_ns
+        else:
+            deadline = wait.until_ns
+        in_place = max((e.kind.in_place_s * e.grace_scale - e.waited_s for e in wait.exchanges), default=0.0)
+        if deadline is not None:
+            in_place = min(in_place, (deadline - loop.now) / NS)
+        if any(e.only_we_end_it is not None for e in wait.exchanges):
+            in_place = min(in_place, ASK_AFTER_S)
+        if in_place > 0 and self._look([wait], in_place):
+            self._answered(wait)
+            return True
+        until, wait.until_ns = wait.until_ns, deadline
+        self._waits.append(wait)
+        loop.before_time_moves = self._before_time_moves
+        try:
+            ready: Callable[[], Any] = lambda: wait.ready
+            if task is None and until is None:
+                ready = self.within_reason(ready, lambda: self.describe(wait))
+            loop.wait(ready, until)
+        finally:
+            self._waits.remove(wait)
+            if not self._waits:
+                loop.before_time_moves = None
+        if not wait.ready and until is None and task is None and not self._look([wait], 0.0):
+            raise StuckError(self._stuck([wait]))
+        return wait.ready
+
+    def within_reason(self, ready: Callable[[], Any], describe: Callable[[], str]) -> Callable[[], Any]:
+        """Return a `ready` for a wait of the test that has no limit. It raises `StuckError` when it has lasted too long.
+
+        Simulated time that costs much real time and brings nothing is a run that does not end: a thread that polls, say.
+        """
+        loop, began_ns, began_s = self._loop, self._loop.now, _real_time()
+
+        def ready_or_stuck() -> Any:
+            answer = ready()
+            if not answer and loop.now - began_ns > 86_400 * NS and _real_time() - began_s > self.stuck_after_s:
+                raise StuckError(
+                    f"{describe()} since {loop.timeline.text(began_ns)}, and a day of simulated time has brought nothing; "
+                    f"give the call a timeout, end it from a job or a thread of the rig, or raise stuck_after "
+                    f"(now {self.stuck_after_s:g} s)"
+                )
+            return answer
+
+        return ready_or_stuck
+
+    def wait_for(self, what: str, kind: Kind, look: Callable[[], Any], until_ns: int | None = None) -> bool:
+        """Wait for something that cannot be polled, at most until an instant; return True if `look()` is true."""
+        return self.wait(OutsideWait(what, [self.exchange(kind, what)], (), look, until_ns))
+
+    def forget(self) -> None:
+        """Forget every wait: in a child process they belong to the parent."""
+        self._waits.clear()
+        self._loop.before_time_moves = None
+
+    @property
+    def tasks(self) -> list[Task]:
+        """The tasks that are outside now."""
+        return [wait.task for wait in self._waits if wait.task is not None]
+
+    # --- how long -----------------------------------------------------------------------------------
+
+    def exchange(self, kind: Kind, shape: Any) -> Exchange:
+        """Return a new exchange."""
+        made = Exchange(kind, shape)
+        self.restart(made, kind, shape)
+        return made
+
+    def lasting(self, kind: Kind, shape: Any) -> Exchange:
+        """Return the one exchange of a shape: each wait in vain makes its next grace shorter."""
+        made = self.exchange(kind, shape)
+        made.grace_scale = max(made.grace_scale, 0.02)
+        return made
+
+    def restart(self, exchange: Exchange, kind: Kind, shape: Any) -> None:
+        """Begin an exchange again: a request was sent, or something was received."""
+        exchange.kind = kind
+        exchange.shape = shape
+        exchange.since_ns = self._loop.now
+        exchange.waited_s = 0.0
+        exchange.in_vain = False
+        exchange.grace_scale = self._grace_scales.get((kind, shape), 1.0) if self._grace_scales else 1.0
+        exchange.patience_scale = self._patience_scales.get((kind, shape), 1.0) if self._patience_scales else 1.0
+
+    def _rest(self, wait: OutsideWait, at: int | None) -> float:
+        """Return how long the clock stands still for a wait, in real seconds, before it moves to an instant."""
+        rest = 0.0
+        for exchange in wait.exchanges:
+            kind = exchange.kind
+            limit = kind.grace_s * exchange.grace_scale
+            if wait.until_ns is not None:
+                asked_for_s = (wait.until_ns - exchange.since_ns) / NS
+                limit = min(limit, asked_for_s)
+                if at is not None and at >= wait.until_ns:
+                    limit = max(limit, min(asked_for_s, kind.patience_s) * exchange.patience_scale)
+            elif kind.grace_s >= 1 and not self._loop.heap:
+                limit = max(limit, _NOTHING_LEFT_S * exchange.grace_scale)
+            left = limit - exchange.waited_s
+            if left > 0 and exchange.only_we_end_it is not None and exchange.waited_s >= ASK_AFTER_S:
+                left = 0.0 if exchange.only_we_end_it() else left
+            elif left <= 0 and exchange.server is not None:
+                left = self._renewed(exchange)
+            rest = max(rest, left)
+        return rest
+
+    def _renewed(self, exchange: Exchange) -> float:
+        """Return the grace of a wait in vain: what a task of this rig has just asked of its server can have ended it."""
+        traffic = self.traffic.get(exchange.server, 0)
+        if exchange.traffic == traffic:
+            return 0.0
+        exchange.traffic = traffic
+        return RENEWED_S
+
+    def _before_time_moves(self, at: int | None) -> bool:
+        waits = [wait for wait in self._waits if not wait.ready]
+        if self._look(waits, 0.0):
+            self._in_order(waits)
+            return True
+        stood = 0.0
+        while waits:
+            rest = max(self._rest(wait, at) for wait in waits)
+            if at is None and rest <= 0 and not self._only_inside(waits):
+                rest = self.stuck_after_s - stood
+                if rest <= 0:
+                    raise StuckError(self._stuck(waits))
+            if rest <= 0:
+                break
+            if rest > ASK_AFTER_S and any(e.only_we_end_it is not None for wait in waits for e in wait.exchanges):
+                rest = ASK_AFTER_S
+            began = _real_time()
+            if self._look(waits, rest):
+                for wait in waits:
+                    if wait.ready:
+                        self._answered(wait)
+                self._in_order(waits)
+                return True
+            stood += _real_time() - began
+        for wait in waits:
+            for exchange in wait.exchanges:
+                self._note_in_vain(exchange, at is not None and wait.until_ns is not None and at >= wait.until_ns)
+        return False
+
+    def _note_in_vain(self, exchange: Exchange, expires: bool) -> None:
+        key = exchange.kind, exchange.shape
+        if not exchange.in_vain:
+            exchange.in_vain = True
+            self._grace_scales[key] = exchange.grace_scale / 4
+        if expires:
+            self._patience_scales[key] = exchange.patience_scale / 4
+
+    def _only_inside(self, waits: Iterable[OutsideWait]) -> bool:
+        return all(exchange.kind is INSIDE for wait in waits for exchange in wait.exchanges)
+
+    def _in_order(self, waits: list[OutsideWait]) -> None:
+        """Let the answer of an earlier request come first, so that the order is the same on a busy machine."""
+        last = max(index for index, wait in enumerate(waits) if wait.ready)
+        earlier = [wait for wait in waits[:last] if not wait.ready and self._rest(wait, None) > 0]
+        if earlier:
+            self._look(earlier, IN_ORDER_S)
+
+    def _answered(self, wait: OutsideWait) -> None:
+        for exchange in wait.exchanges:
+            if exchange.server is not None:
+                self.traffic[exchange.server] = self.traffic.get(exchange.server, 0) + 1
+            if not exchange.in_vain and exchange.grace_scale < 1:
+                self._grace_scales.pop((exchange.kind, exchange.shape), None)
+                self._patience_scales.pop((exchange.kind, exchange.shape), None)
+
+    # --- looking ------------------------------------------------------------------------------------
+
+    def _look(self, waits: list[OutsideWait], seconds: float) -> bool:
+        """Look at what waits are for, at most so many real seconds; mark those that are ready. True if any is."""
+        found = False
+        self.looks += 1
+        polled: dict[int, list[OutsideWait]] = {}
+        events: dict[int, int] = {}
+        looking = []
+        for wait in waits:
+            if wait.ready:
+                found = True
+                continue
+            if wait.look is not None:
+                if wait.look():
+                    found = wait.ready = True
+                    continue
+                looking.append(wait)
+            for fd, wanted in wait.fds:
+                polled.setdefault(fd, []).append(wait)
+                events[fd] = events.get(fd, 0) | wanted
+        if found:
+            seconds = 0.0
+        poll = select.poll()
+        for fd, wanted in events.items():
+            poll.register(fd, wanted)
+        if seconds <= 0:
+            return self._mark(poll, 0, polled) or found
+        begin = _real_time()
+        end = begin + seconds
+        stepwise = any(not wait.fds for wait in looking)
+        now = begin
+        while not found and now < end:
+            ms = max(1, round((end - now) * 1000))
+            found = self._mark(poll, min(ms, _STEP_MS) if stepwise else ms, polled)
+            for wait in looking:
+                if not wait.ready and wait.look is not None and wait.look():
+                    found = wait.ready = True
+            now = _real_time()
+        for exchange in {id(e): e for wait in waits if not wait.ready for e in wait.exchanges}.values():
+            exchange.waited_s += now - begin
+        return found
+
+    def _mark(self, poll: Any, ms: int, polled: dict[int, list[OutsideWait]]) -> bool:
+        found = False
+        if not polled and not ms:
+            return False
+        for fd, happened in _real_poll(poll, ms):
+            for wait in polled[fd]:
+                if wait.look is not None:
+                    if wait.look():
+                        found = wait.ready = True
+                elif any(fd == own and happened & (wanted | _ALWAYS) for own, wanted in wait.fds):
+                    found = wait.ready = True
+        return found
+
+    # --- telling ------------------------------------------------------------------------------------
+
+    def _stuck(self, waits: list[OutsideWait]) -> str:
+        told = "; ".join(self.describe(wait) for wait in waits)
+        return (
+            f"nothing moves any more: {told}. Nothing in the rig is left that could end this. Give the call a "
+            f"timeout, end it from a job or a thread of the rig, or, if it only takes long, raise stuck_after "
+            f"(now {self.stuck_after_s:g} s)"
+        )
+
+    def describe(self, wait: OutsideWait) -> str:
+        """Return who waits where, in words."""
+        task = wait.task
+        if task is None:
+            return f"the test waits in {wait.what}, at {wait.where}"
+        frame = getattr(task.suspension, "gr_frame", None)
+        return f"{task.label} waits in {wait.what}, at {calling(frame)}"
+
+
+_ALWAYS = select.POLLERR | select.POLLHUP | select.POLLNVAL
+
+
+def inode_of(fd: int) -> int:
+    """Return what tells a descriptor from another one with the same number. -1 if it is closed."""
+    try:
+        return os.fstat(fd).st_ino
+    except OSError:
+        return -1

@@ -1,0 +1,292 @@
+"""PostgreSQL: what a client waits for lasts simulated time, and ends when another task of the rig commits.
+
+The drivers are written in C and wait in a few functions, which are replaced: `psycopg.waiting.wait` (psycopg 3, looked up
+at each call) and the wait callback of psycopg2 (https://www.psycopg.org/docs/extensions.html#psycopg2.extensions.set_wait_callback).
+Asynchronous drivers wait in asyncio, which follows the rig already.
+
+If a statement does not answer at once, the server is asked over a connection of the rig's own who is in its way
+(`pg_blocking_pids`). If it is another session of this process, nothing real can end the wait, so simulated time goes on.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+from collections.abc import Callable
+from typing import Any
+
+from ...foundation.source_location import calling
+from ..patching.clock_functions import waiting_ns
+from ..patching.late_patches import Attribute, Patch
+from .outside_waits import ASKED, IDLE, OutsideWait
+
+Here = Callable[[], Any]
+
+_BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
+_READ, _WRITE = 1, 2
+
+
+class Sessions:
+    """The sessions of this process with one server, and who is in whose way.
+
+    Parameters: `connect` opens one more session and returns a function that runs a query on it, and one that ends it.
+    """
+
+    def __init__(self, connect: Callable[[], tuple[Callable[[str], list[Any]], Callable[[], None]]]) -> None:
+        self._connect = connect
+        self._query: Callable[[str], list[Any]] | None = None
+        self._end: Callable[[], None] | None = None
+        self.pids: set[int] = set()
+
+    def only_ours_block(self, pid: int) -> bool:
+        """Return True if a session waits for locks that sessions of this process alone hold, and not in a deadlock.
+
+        A deadlock ends by the real timer of the server.
+        """
+        if self._query is None:
+            self._query, self._end = self._connect()
+        in_the_way: dict[int, set[int]] = {}
+        for waiting, blocker in self._query(_BLOCKERS.format(",".join(map(str, sorted(self.pids))))):
+            in_the_way.setdefault(int(waiting), set()).add(int(blocker))
+        seen, at = set(), {pid}
+        while at:
+            at = {blocker for one in at for blocker in in_the_way.get(one, ())}
+            if pid in at:
+                return False
+            if not at <= self.pids:
+                return False
+            at -= seen
+            seen |= at
+        return bool(seen)
+
+    def close(self) -> None:
+        """End the rig's own session."""
+        if self._end is not None:
+            with contextlib.suppress(Exception):
+                self._end()
+        self._query = self._end = None
+
+
+class ServerSessions:
+    """The sessions of one rig by server. `close` ends what the rig has opened itself."""
+
+    def __init__(self) -> None:
+        self._by_server: dict[Any, Sessions] = {}
+
+    def of(self, server: Any, connect: Callable[[], Any]) -> Sessions:
+        found = self._by_server.get(server)
+        if found is None:
+            found = self._by_server[server] = Sessions(connect)
+        return found
+
+    def close(self) -> None:
+        for sessions in self._by_server.values():
+            sessions.close()
+
+
+def _wait_ready(world: Any, fd: int, wanted: int, until_ns: int | None, what: str) -> int:
+    """Wait until a driver's socket is ready; return how: 1 to read, 2 to write, 0 if the deadline came first."""
+    events = (wanted & _READ and select.POLLIN) | (wanted & _WRITE and select.POLLOUT)
+    world.outside.wait(OutsideWait(what, [world.descriptors.exchange(fd)], [(fd, events)], None, until_ns))
+    poll = select.poll()
+    poll.register(fd, events)
+    ready = 0
+    for _, happened in poll.poll(0):
+        ready |= (_READ if happened & ~select.POLLOUT else 0) | (_WRITE if happened & select.POLLOUT else 0)
+    return ready
+
+
+def _asks(world: Any, fd: int, idle: bool, sessions: Sessions | None, pid: int) -> None:
+    """Note that a driver sends a request over its socket, or begins to listen."""
+    exchange = world.descriptors.exchange(fd)
+    world.outside.restart(exchange, IDLE if idle else ASKED, calling())
+    if sessions is not None and pid > 0 and not idle:
+        sessions.pids.add(pid)
+        exchange.only_we_end_it = lambda: sessions.only_ours_block(pid)
+    else:
+        exchange.only_we_end_it = None
+
+
+# --- psycopg 3 --------------------------------------------------------------------------------------
+
+
+def psycopg_patches(here: Here) -> list[Patch]:
+    """Return the patches of `psycopg`."""
+    import psycopg
+    from psycopg import waiting
+
+    def connection_wait(real: Callable[..., Any]) -> Callable[..., Any]:
+        def wait(self: Any, gen: Any, *args: Any, **kwargs: Any) -> Any:
+            world = here()
+            if world is not None:
+                _psycopg_asks(world, self, gen)
+            return real(self, gen, *args, **kwargs)
+
+        return wait
+
+    def connection_wait_async(real: Callable[..., Any]) -> Callable[..., Any]:
+        async def wait(self: Any, gen: Any, *args: Any, **kwargs: Any) -> Any:
+            world = here()
+            if world is not None:
+                _psycopg_asks(world, self, gen)
+            return await real(self, gen, *args, **kwargs)
+
+        return wait
+
+    return [
+        Attribute(waiting, "wait", lambda real: _psycopg_wait(real, here)),
+        Attribute(psycopg.Connection, "wait", connection_wait),
+        Attribute(psycopg.AsyncConnection, "wait", connection_wait_async),
+    ]
+
+
+def _psycopg_asks(world: Any, connection: Any, gen: Any) -> None:
+    pgconn = connection.pgconn
+    try:
+        fd, pid = pgconn.socket, pgconn.backend_pid
+    except Exception:  # it is closed: the driver says so itself
+        return
+    sessions = world.database_sessions.of(("psycopg", pgconn.host, pgconn.port, pgconn.db), _psycopg_session(connection))
+    world.database_uses.note(connection)
+    _asks(world, fd, getattr(gen, "__name__", "") == "notifies", sessions, pid)
+
+
+def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def wait(gen: Any, fileno: int, interval: float | None = 0.0, timeout: float | None = None) -> Any:
+        world = here()
+        if world is None:
+            return real(gen, fileno, interval) if timeout is None else real(gen, fileno, interval, timeout)
+        loop = world.loop
+        what = "a statement of psycopg"
+        steps = getattr(gen, "__name__", "") == "notifies" and timeout is None and bool(interval)
+        deadline = None if timeout is None else loop.now + waiting_ns(timeout)
+        try:
+            wanted = next(gen)
+            while True:
+                until = loop.now + waiting_ns(interval or 0.0) if steps else deadline
+                ready = _wait_ready(world, fileno, wanted, until, what)
+                if not ready:
+                    os.fstat(fileno)
+                wanted = gen.send(ready)
+                if deadline is not None and loop.now >= deadline:
+                    from psycopg import errors
+
+                    raise errors._WaitTimeout("wait timeout expired")
+        except OSError as error:
+            from psycopg import OperationalError
+
+            raise OperationalError("connection socket closed") from error
+        except StopIteration as end:
+            return end.value
+
+    return wait
+
+
+def _psycopg_session(connection: Any) -> Callable[[], Any]:
+    def connect() -> Any:
+        from psycopg import pq
+        from psycopg.conninfo import make_conninfo
+
+        info = connection.info
+        parameters = {**info.get_parameters(), "application_name": "ironclock"}
+        if info.password:
+            parameters["password"] = info.password
+        own = pq.PGconn.connect(make_conninfo("", **parameters).encode())  # libpq waits for real
+
+        def query(text: str) -> list[Any]:
+            result = own.exec_(text.encode())
+            return [
+                [result.get_value(row, column) for column in range(result.nfields)] for row in range(result.ntuples)
+            ]
+
+        return query, own.finish
+
+    return connect
+
+
+# --- psycopg2 ---------------------------------------------------------------------------------------
+
+
+class Psycopg2Waits:
+    """A patch: the wait callback of psycopg2."""
+
+    def __init__(self, here: Here) -> None:
+        self._here = here
+        self._own: set[int] = set()
+        self._before: Any = None
+
+    def put(self) -> None:
+        from psycopg2 import extensions
+
+        self._before = extensions.get_wait_callback()
+        extensions.set_wait_callback(self._wait)
+
+    def restore(self) -> None:
+        from psycopg2 import extensions
+
+        extensions.set_wait_callback(self._before)
+
+    def _wait(self, connection: Any) -> None:
+        from psycopg2 import extensions
+
+        world = self._here()
+        simulated = world is not None and not self._own
+        asked = False
+        while True:
+            state = connection.poll()
+            if state == extensions.POLL_OK:
+                return
+            wanted = _READ if state == extensions.POLL_READ else _WRITE
+            fd = connection.fileno()
+            if not simulated:
+                poll = select.poll()
+                poll.register(fd, select.POLLIN if wanted == _READ else select.POLLOUT)
+                _real_poll(poll, None)
+                continue
+            if not asked:
+                asked = True
+                self._asks(world, connection, fd)
+            _wait_ready(world, fd, wanted, None, "a statement of psycopg2")
+
+    def _asks(self, world: Any, connection: Any, fd: int) -> None:
+        try:
+            pid = connection.info.backend_pid
+            where = "psycopg2", connection.info.host, connection.info.port, connection.info.dbname
+        except Exception:  # it is being opened
+            _asks(world, fd, False, None, 0)
+            return
+        world.database_uses.note(connection)
+        _asks(world, fd, False, world.database_sessions.of(where, self._session(connection)), pid)
+
+    def _session(self, connection: Any) -> Callable[[], Any]:
+        def connect() -> Any:
+            import psycopg2
+
+            parameters = {**connection.info.dsn_parameters, "application_name": "ironclock"}
+            if connection.info.password:
+                parameters["password"] = connection.info.password
+            own = self._for_real(lambda: psycopg2.connect(**parameters))
+            own.autocommit = True
+
+            def query(text: str) -> list[Any]:
+                def run() -> list[Any]:
+                    with own.cursor() as cursor:
+                        cursor.execute(text)
+                        return list(cursor.fetchall())
+
+                return self._for_real(run)  # type: ignore[no-any-return]
+
+            return query, own.close
+
+        return connect
+
+    def _for_real(self, call: Callable[[], Any]) -> Any:
+        self._own.add(1)
+        try:
+            return call()
+        finally:
+            self._own.clear()
+
+
+_real_poll = type(select.poll()).poll

@@ -1,0 +1,102 @@
+"""SQLite: its lock waits and its clock follow the rig, through the operating system layer of the library itself.
+
+SQLite asks its VFS object for the time and for sleep (https://www.sqlite.org/c3ref/vfs.html). Both entries of every VFS
+are pointed at callbacks. So its own busy handler (`busy_timeout`) waits in simulated time, step by step as it does in
+real time, and ``CURRENT_TIMESTAMP`` follows in every connection, whenever that was opened.
+"""
+
+from __future__ import annotations
+
+import ctypes
+from collections.abc import Callable
+from typing import Any
+
+from ..tasks.end_without_handlers import ending
+
+Here = Callable[[], Any]
+
+_JULIAN_EPOCH_MS = 210_866_760_000_000  # 1970-01-01 in milliseconds since noon of day 0
+
+
+class _VFS(ctypes.Structure):
+    pass
+
+
+_VFS._fields_ = [
+    ("version", ctypes.c_int), ("size", ctypes.c_int), ("max_path", ctypes.c_int), ("next", ctypes.POINTER(_VFS)),
+    ("name", ctypes.c_char_p), ("data", ctypes.c_void_p),
+    *((name, ctypes.c_void_p) for name in (
+        "open", "delete", "access", "full_path", "dl_open", "dl_error", "dl_sym", "dl_close", "randomness", "sleep",
+        "current_time", "last_error", "current_time_ms",
+    )),
+]  # fmt: skip
+_Sleep = ctypes.CFUNCTYPE(ctypes.c_int, ctypes.c_void_p, ctypes.c_int)
+_Time = ctypes.CFUNCTYPE(ctypes.c_int, ctypes.c_void_p, ctypes.POINTER(ctypes.c_int64))
+
+
+class SQLiteClock:
+    """The two entries of the VFS objects of the library that `sqlite3` uses."""
+
+    def __init__(self, here: Here) -> None:
+        self._here = here
+        self._sleep, self._time = _Sleep(self._sleeps), _Time(self._tells_time)
+        self._saved: list[tuple[_VFS, int, int]] = []
+        self._real_sleep: Callable[..., int] = lambda _vfs, microseconds: microseconds
+        self._real_time: Callable[..., int] = lambda _vfs, out: 1
+        self.found = False
+        """True if the library lets itself be patched. A statically linked build can hide it."""
+        for vfs in _vfs_objects():
+            if not self.found:
+                self._real_sleep, self._real_time = _Sleep(vfs.sleep), _Time(vfs.current_time_ms)
+                first = vfs.sleep
+                self.found = True
+            if vfs.sleep == first and vfs.version >= 2:
+                self._saved.append((vfs, vfs.sleep, vfs.current_time_ms))
+
+    def put(self) -> None:
+        for vfs, _, _ in self._saved:
+            vfs.sleep = ctypes.cast(self._sleep, ctypes.c_void_p).value
+            vfs.current_time_ms = ctypes.cast(self._time, ctypes.c_void_p).value
+
+    def restore(self) -> None:
+        for vfs, sleep, time in self._saved:
+            vfs.sleep, vfs.current_time_ms = sleep, time
+
+    def _sleeps(self, vfs: int, microseconds: int) -> int:
+        world = self._here()
+        if world is None:
+            return self._real_sleep(vfs, microseconds)
+        if ending():
+            return microseconds  # the task ends inside this wait: SQLite gives up after its last step
+        try:
+            world.sleep(microseconds / 1e6)
+        except BaseException:  # noqa: S110, BLE001
+            # No error can pass through the library. A timeout of the attempt is on record already.
+            pass
+        return microseconds
+
+    def _tells_time(self, vfs: int, out: Any) -> int:
+        world = self._here()
+        if world is None:
+            return self._real_time(vfs, out)
+        out[0] = world.wall_ns() // 1_000_000 + _JULIAN_EPOCH_MS
+        return 0
+
+
+def _vfs_objects() -> list[_VFS]:
+    """Return every VFS object of the library that `sqlite3` has loaded. None if the library hides them."""
+    import _sqlite3
+
+    if not hasattr(_sqlite3, "__file__"):
+        return []
+    try:
+        find = ctypes.CDLL(_sqlite3.__file__).sqlite3_vfs_find
+    except (OSError, AttributeError):
+        return []
+    find.restype, find.argtypes = ctypes.POINTER(_VFS), [ctypes.c_char_p]
+    found = []
+    at = find(None)
+    while at:
+        found.append(at.contents)
+        at = at.contents.next
+    return found

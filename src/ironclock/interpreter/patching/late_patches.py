@@ -1,0 +1,93 @@
+"""Patches of modules that a rig does not import itself: put in place as soon as somebody imports them."""
+
+from __future__ import annotations
+
+import importlib.util
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any, Protocol
+
+
+class Patch(Protocol):
+    """Something replaced in a module."""
+
+    def put(self) -> None:
+        """Put the replacement in place."""
+
+    def restore(self) -> None:
+        """Put the original back."""
+
+
+class LatePatches:
+    """Patches by module. Each is made when its module is there, and is in place while `put` says so.
+
+    Parameters: `makers` maps the name of a module to a function that returns its patches.
+    """
+
+    def __init__(self, makers: dict[str, Callable[[], list[Patch]]]) -> None:
+        self._makers = makers
+        self._made: dict[str, Sequence[Patch]] = {}
+        self._finding: set[str] = set()
+        self._in_place = False
+
+    def put(self) -> None:
+        """Put the patches of every module in place that is imported; the others follow when they are."""
+        self._in_place = True
+        for name in self._makers:
+            if name in sys.modules:
+                self._put(name)
+        sys.meta_path.insert(0, self)  # type: ignore[arg-type]
+
+    def restore(self) -> None:
+        """Put all originals back."""
+        if self._in_place:
+            self._in_place = False
+            sys.meta_path.remove(self)  # type: ignore[arg-type]
+            for patches in self._made.values():
+                for patch in patches:
+                    patch.restore()
+
+    def _put(self, name: str) -> None:
+        patches = self._made.get(name)
+        if patches is None:
+            patches = self._made[name] = self._makers[name]()
+        for patch in patches:
+            patch.put()
+
+    def find_spec(self, name: str, path: Any = None, target: Any = None) -> Any:
+        """Return None, or for a module with patches its real spec, whose loader puts them in place."""
+        if name not in self._makers or name in self._finding:
+            return None
+        self._finding.add(name)
+        try:
+            spec = importlib.util.find_spec(name)
+        finally:
+            self._finding.discard(name)
+        if spec is None or spec.loader is None:
+            return None
+        loader: Any = spec.loader
+        execute = loader.exec_module
+
+        def exec_module(module: Any) -> None:
+            execute(module)
+            del loader.exec_module
+            if self._in_place:
+                self._put(name)
+
+        loader.exec_module = exec_module
+        return spec
+
+
+class Attribute:
+    """A patch: an attribute of a module or a class."""
+
+    def __init__(self, owner: Any, name: str, make: Callable[[Any], Any]) -> None:
+        self._owner, self._name = owner, name
+        self.real = getattr(owner, name)
+        self._replacement = make(self.real)
+
+    def put(self) -> None:
+        setattr(self._owner, self._name, self._replacement)
+
+    def restore(self) -> None:
+        setattr(self._owner, self._name, self.real)
