@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, get_args, ov
 
 from .capture.effect_taps import EffectTap
 from .capture.job_registry import JobRegistry
+from .capture.outside_calls import OutsideCall
 from .capture.payload import Payload, check_payload, through_json
 from .capture.readings import Reading
 from .capture.taps import Tap
@@ -22,6 +23,7 @@ from .history.history import History
 from .interpreter import installation
 from .interpreter.border.database_uses import DatabaseUses
 from .interpreter.border.descriptors import Descriptors
+from .interpreter.border.helper_threads import HelperThreads
 from .interpreter.border.outside_waits import OutsideWaits
 from .interpreter.border.postgres import ServerSessions
 from .interpreter.patching.clock_functions import ClockFunctions
@@ -116,9 +118,11 @@ class Rig:
         self._loop = simulation.loop
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
         self._outside = OutsideWaits(simulation.loop, to_ns(stuck_after, what="stuck_after") / NS)
+        self._helpers = HelperThreads(installation.note_real_thread)
         self._clock_functions: ClockFunctions | None = None
         self._asyncio_loops: Any = None
         self._forked_children: Any = None
+        simulation.loop.enter_thread = switcher.enter_thread = self._threads.states.enter
         # What brings jobs in.
         self._policy = policy or _DEFAULT_POLICY
         self._registry = JobRegistry(simulation.loop, simulation.broker, self._policy, payload)
@@ -447,6 +451,26 @@ class Rig:
         made = EffectTap(name, target, self._simulation.effects, key)
         self._install(made)
         return made
+
+    def outside(self, target: Any) -> OutsideCall:
+        """Make every call of a function that blocks in C on a helper thread, while the rig is entered.
+
+        Its task stands still until the call returns, and the other tasks go on. Sockets, files, processes, locks and the
+        database drivers that the documentation lists need no such call. Inside the function the clock is real.
+
+        Parameters: `target` is the import path (``"tern_line.radar:wait_for_echo"``) or the function. Raises `TapError`
+        if it does not exist, cannot be replaced, or is async.
+
+        Example::
+
+            rig.outside("tern_line.radar:wait_for_echo")
+        """
+        made = OutsideCall(target, self._call_outside)
+        self._install(made)
+        return made
+
+    def _call_outside(self, what: str, function: Callable[..., Any], args: Any, kwargs: Any) -> Any:
+        return self._helpers.call(self._clock_functions, what, function, args, kwargs)
 
     def service(self, service: ServiceType) -> ServiceType:
         """Put a simulated outside service into the rig; return it.
@@ -783,8 +807,11 @@ class Rig:
             self._clock_functions.outside = self._outside
             self._clock_functions.descriptors = Descriptors(self._outside)
             self._clock_functions.database_sessions = ServerSessions()
+            self._clock_functions.helpers = self._helpers
             self._clock_functions.database_uses = DatabaseUses(self._loop)
+            self._threads.on_death.append(self._clock_functions.database_uses.take_back)
         installation.enter(self._clock_functions)
+        self._threads.states.active = True
         self._thread = me
         try:
             if self._replay is not None:
@@ -815,9 +842,11 @@ class Rig:
                 self._replay.leave()
         finally:
             self._thread = None
+            self._threads.states.leave()
             installation.leave()
             if self._clock_functions is not None:
                 self._clock_functions.database_sessions.close()
+            self._helpers.close()
 
     @contextmanager
     def _hold(self) -> Iterator[Rig]:

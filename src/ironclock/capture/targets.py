@@ -13,7 +13,7 @@ from types import FunctionType, MethodType
 from typing import Any
 
 from ..errors import TapError, nearest
-from ..interpreter.patching.builtin_patching import PythonFunction
+from ..interpreter.patching.builtin_patching import Builtin, PythonFunction
 
 
 def find(path: str) -> tuple[Any, str, Any]:
@@ -97,13 +97,18 @@ class Target:
             self.replaced = (id(self._function), id(self._bound))
         else:
             self.replaced = (id(self._owner), self._name)
-        self._place: PythonFunction | None = None
+        self._place: PythonFunction | Builtin | None = None
         self._saved: Any = None
         self._had = True
 
     def replace(self, replacement: Callable[..., Any]) -> None:
         """Let every call run `replacement` with the arguments of the call, without the object of a bound method."""
         function = self._function
+        if function is None and inspect.isbuiltin(self.real) and inspect.ismodule(getattr(self.real, "__self__", None)):
+            builtin = self._place = Builtin(self.real)
+            self.real = builtin.real
+            builtin.point(replacement)
+            return
         if function is None:
             self._had = self._name in getattr(self._owner, "__dict__", {})
             self._saved = self.real

@@ -2,16 +2,35 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from os.path import basename, dirname
 from types import CodeType, FrameType
 
+_STDLIB = dirname(os.__file__) + os.sep
+_PACKAGES = _STDLIB + "site-packages"
 _HOME = dirname(dirname(__file__)) + "/"  # the shipped examples are in another folder
 
 
 def is_own(file: str) -> bool:
     """Return True for a file of Iron Clock itself."""
     return file.startswith(_HOME)
+
+
+def users_frame(frame: FrameType | None) -> FrameType | None:
+    """Return the nearest frame, from one outwards, that belongs neither to Iron Clock nor to the standard library."""
+    while frame is not None:
+        name = frame.f_code.co_filename
+        if not is_own(name) and not (name.startswith(_STDLIB) and not name.startswith(_PACKAGES)) and name[0] != "<":
+            return frame
+        frame = frame.f_back
+    return None
+
+
+def waiting_at(frame: FrameType | None = None) -> str:
+    """Return ``file:line in function`` of the user's code that waits. Parameters: `frame`, default: the caller."""
+    at = frame if frame is not None else sys._getframe(1)
+    return calling(users_frame(at) or at)
 
 
 def innermost(error: BaseException) -> tuple[CodeType | None, int]:

@@ -13,18 +13,19 @@ import select
 import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from sys import _current_frames as current_frames
 from typing import Any
 
 from ..errors import RigStateError
 from .border import files, processes, selects, sockets
 from .border.postgres import Psycopg2Waits, psycopg_patches
 from .border.selector_waits import places, simulated
-from .border.sqlite import SQLiteClock
+from .border.sqlite import SQLiteClock, connection_patches
+from .border.watchdog import Watchdog
 from .patching import signal_alarms as alarms
 from .patching.builtin_patching import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
 from .patching.late_patches import LatePatches
+from .patching.real_threads import others_run
 from .tasks.deadlocks import watched_threads
 from .tasks.forks import stays_in_rig
 from .tasks.locks import condition_wait, entries
@@ -34,6 +35,7 @@ _ident = Builtin(_thread.get_ident)
 get_ident = _ident.real  # it always tells real threads apart
 
 _entered: dict[int, ClockFunctions] = {}  # by real thread; module state, as the interpreter's functions are
+_watchdog = Watchdog(_entered)
 _kept: list[int] = []  # threads that keep the replacements in place while they have entered no rig
 _ENTRIES = [TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtimestamp", "timestamp", "astimezone")] + [
     TypeEntry(dt.date, name) for name in ("today", "fromtimestamp")
@@ -47,6 +49,7 @@ def enter(functions: ClockFunctions) -> None:
         raise RigStateError("a rig is entered already in this thread, and rigs do not nest; leave that one first")
     _entered[me] = functions
     functions.begin()
+    _watchdog.look_after(functions.outside.stuck_after_s)
     if functions.loop.decisions is not None:
         watched_threads.add(me)
     if len(_entered) == 1 and not _kept:
@@ -85,6 +88,11 @@ def _put_in_place() -> None:
 def entered() -> bool:
     """Return True if the calling thread has entered a rig."""
     return get_ident() in _entered
+
+
+def note_real_thread() -> None:
+    """Note that one more real thread is about to start."""
+    _another_thread()
 
 
 def watch_locks_here() -> None:
@@ -141,7 +149,7 @@ def _arrange() -> None:
     """Choose between clock functions that are called directly, and those that look up the thread."""
     if _kept:
         return  # those that look up the thread are in place already
-    alone = len(_entered) == 1 and len(current_frames()) == 1
+    alone = len(_entered) == 1 and not others_run()
     functions = next(iter(_entered.values())).functions if alone else _LOOKUPS
     for name, builtin in BUILTINS.items():
         builtin.point(functions[name])
@@ -306,6 +314,7 @@ _WAITS = [
 ]
 _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
+    "sqlite3": lambda: connection_patches(_here),
     "psycopg": lambda: psycopg_patches(_here),
     "psycopg2": lambda: [Psycopg2Waits(_here)],
 })  # fmt: skip

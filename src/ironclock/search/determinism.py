@@ -12,10 +12,10 @@ from contextlib import contextmanager
 from typing import Any
 
 from ..errors import NotDeterministic
+from ..foundation.source_location import users_frame
 from ..history.history import History
 from ..history.narrative import describe
 from ..interpreter.patching.builtin_patching import Builtin
-from ..interpreter.tasks.deadlocks import users_frame
 from ..interpreter.tasks.simulated_threads import is_simulated
 from .plan import Plan
 from .runs import SearchedStory
@@ -116,7 +116,7 @@ def _watched(read: list[str]) -> Iterator[None]:
         _hooked = True
 
     def told(what: str) -> str:
-        frame = users_frame(2)
+        frame = users_frame(sys._getframe(2))
         where = "" if frame is None else f", at {frame.f_code.co_filename}:{frame.f_lineno} in {frame.f_code.co_name}"
         return f"{what}{where}"
 

@@ -230,6 +230,8 @@ class Attempts:
         job = attempt.job
         loop = self._loop
         loop.current = attempt
+        if loop.thread_in_place != attempt.worker and loop.enter_thread is not None:
+            loop.enter_thread(attempt)
         try:
             if attempt.tracked:
                 result = self._call_tracked(attempt)

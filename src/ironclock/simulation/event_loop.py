@@ -91,8 +91,12 @@ class EventLoop:
         self.current: Task | None = None
         """The attempt or simulated thread whose code runs now. None for the test's own code."""
         self.running = False
+        self.thread_in_place: Any = None
+        """The key of the task whose thread-local values are in place. None: the test's."""
 
         # What others plug in.
+        self.enter_thread: Callable[[Task | None], None] | None = None
+        """Called before code of a worker runs if that of another one ran before. None: workers share their values."""
         self.dispatch: Callable[[], None] = self._nothing_to_dispatch
         self.prepare: Callable[[], None] = _nothing
         self.decisions: Decisions | None = None

@@ -176,6 +176,14 @@ class LiveAttempt(Task):
         return f"{self.job.id}/{self.number}"
 
     @property
+    def has_ended(self) -> bool:
+        return self.outcome != "running"
+
+    @property
+    def thread_key(self) -> str:
+        return self.worker
+
+    @property
     def reader(self) -> Attempt:
         """The object that users get for this attempt."""
         found = self._reader

@@ -14,9 +14,6 @@ if TYPE_CHECKING:
 class Task:
     """The base of attempts and simulated threads: what the event loop can suspend, resume and interrupt."""
 
-    has_thread_locals = False
-    """True if the task has its own value of every thread-local variable."""
-
     job: LiveJob | None
     """The job that it works on. None for a thread that the test itself started."""
     deadline_ns = -1
@@ -42,8 +39,15 @@ class Task:
         """Its order among events of the same instant: the lowest number comes first."""
         return 0 if self.job is None else self.job.priority
 
-    def swap_thread_locals(self) -> None:
-        """Exchange its own thread-local values for the values that are in place."""
+    @property
+    def has_ended(self) -> bool:
+        """True if its code runs no more."""
+        raise NotImplementedError
+
+    @property
+    def thread_key(self) -> Any:
+        """Whose thread it runs on. Tasks with the same key have the same thread-local values."""
+        return self
 
     def time_out(self) -> BaseException:
         """Return the error that interrupts it at its deadline."""

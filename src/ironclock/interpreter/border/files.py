@@ -143,8 +143,17 @@ def _pipe(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
 def _lock(real: Callable[..., Any], here: Here, what: str) -> Callable[..., Any]:
     def lock(file: Any, operation: int, *rest: Any) -> Any:
         world = here()
-        if world is None or operation & (fcntl.LOCK_NB | fcntl.LOCK_UN):
+        if world is None:
             return real(file, operation, *rest)
+        uses = world.database_uses
+        fd = file if isinstance(file, int) else file.fileno()
+        if operation & (fcntl.LOCK_NB | fcntl.LOCK_UN):
+            result = real(file, operation, *rest)
+            if operation & fcntl.LOCK_UN:
+                uses.unlocked(fd)
+            else:
+                uses.locked(fd, lambda fd: real(fd, fcntl.LOCK_UN))
+            return result
 
         def take() -> bool:
             try:
@@ -156,6 +165,7 @@ def _lock(real: Callable[..., Any], here: Here, what: str) -> Callable[..., Any]
             return True
 
         world.outside.wait_for(what, IDLE, take)
+        uses.locked(fd, lambda fd: real(fd, fcntl.LOCK_UN))
         return None
 
     return lock

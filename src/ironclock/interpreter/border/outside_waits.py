@@ -20,7 +20,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ...errors import RigStateError, StuckError
 from ...foundation.durations import NS
-from ...foundation.source_location import calling
+from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import REAL
 
 if TYPE_CHECKING:
@@ -69,7 +69,7 @@ SIGNALS = Kind(2.0, 2.0)
 """A signal of a child process could end the wait."""
 THREADS = Kind(0.05, 0.05)
 """Real threads run beside the rig, and could end the wait."""
-CALL = Kind(10.0, 10.0, IN_PLACE_S)
+CALL = Kind(2.0, 10.0, IN_PLACE_S)
 """A call on a helper thread runs, in real time."""
 INSIDE = Kind(0.0, 0.0)
 """Only code of this rig can end the wait."""
@@ -79,9 +79,19 @@ class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
     __slots__ = (
-        "grace_scale", "in_vain", "inode", "kind", "patience_scale",
-        "only_we_end_it", "peer", "reader", "server", "shape",
-        "since_ns", "traffic", "waited_s",
+        "grace_scale",
+        "in_vain",
+        "inode",
+        "kind",
+        "only_we_end_it",
+        "patience_scale",
+        "peer",
+        "reader",
+        "server",
+        "shape",
+        "since_ns",
+        "traffic",
+        "waited_s",
     )  # fmt: skip
 
     def __init__(self, kind: Kind, shape: Any) -> None:
@@ -145,6 +155,8 @@ class OutsideWaits:
         """How many answers each server has given to code of this rig."""
         self.looks = 0
         """How often something real was looked at: the watchdog sees that the run moves."""
+        self.looks_for_real = False
+        """True while real time passes in a look, which has a limit of its own."""
 
     # --- waiting ------------------------------------------------------------------------------------
 
@@ -165,7 +177,7 @@ class OutsideWaits:
             )
         wait.began_ns = loop.now
         if task is None:
-            wait.where = calling()  # the loop runs on another stack
+            wait.where = waiting_at()  # the loop runs on another stack
         if task is not None and task.deadline_ns >= 0 and (wait.until_ns is None or task.deadline_ns < wait.until_ns):
             deadline: int | None = task.deadline_ns
         else:
@@ -288,10 +300,11 @@ class OutsideWaits:
         stood = 0.0
         while waits:
             rest = max(self._rest(wait, at) for wait in waits)
-            if at is None and rest <= 0 and not self._only_inside(waits):
+            if at is None and not self._only_inside(waits):
                 rest = self.stuck_after_s - stood
                 if rest <= 0:
                     raise StuckError(self._stuck(waits))
+            rest = min(rest, self.stuck_after_s)
             if rest <= 0:
                 break
             if rest > ASK_AFTER_S and any(e.only_we_end_it is not None for wait in waits for e in wait.exchanges):
@@ -365,6 +378,7 @@ class OutsideWaits:
             return self._mark(poll, 0, polled) or found
         begin = _real_time()
         end = begin + seconds
+        self.looks_for_real = True
         stepwise = any(not wait.fds for wait in looking)
         now = begin
         while not found and now < end:
@@ -374,6 +388,7 @@ class OutsideWaits:
                 if not wait.ready and wait.look is not None and wait.look():
                     found = wait.ready = True
             now = _real_time()
+        self.looks_for_real = False
         for exchange in {id(e): e for wait in waits if not wait.ready for e in wait.exchanges}.values():
             exchange.waited_s += now - begin
         return found
@@ -407,7 +422,7 @@ class OutsideWaits:
         if task is None:
             return f"the test waits in {wait.what}, at {wait.where}"
         frame = getattr(task.suspension, "gr_frame", None)
-        return f"{task.label} waits in {wait.what}, at {calling(frame)}"
+        return f"{task.label} waits in {wait.what}, at {waiting_at(frame)}"
 
 
 _ALWAYS = select.POLLERR | select.POLLHUP | select.POLLNVAL

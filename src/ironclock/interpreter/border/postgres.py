@@ -16,7 +16,7 @@ import select
 from collections.abc import Callable
 from typing import Any
 
-from ...foundation.source_location import calling
+from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import waiting_ns
 from ..patching.late_patches import Attribute, Patch
 from .outside_waits import ASKED, IDLE, OutsideWait
@@ -49,7 +49,8 @@ class Sessions:
         in_the_way: dict[int, set[int]] = {}
         for waiting, blocker in self._query(_BLOCKERS.format(",".join(map(str, sorted(self.pids))))):
             in_the_way.setdefault(int(waiting), set()).add(int(blocker))
-        seen, at = set(), {pid}
+        seen: set[int] = set()
+        at = {pid}
         while at:
             at = {blocker for one in at for blocker in in_the_way.get(one, ())}
             if pid in at:
@@ -100,7 +101,7 @@ def _wait_ready(world: Any, fd: int, wanted: int, until_ns: int | None, what: st
 def _asks(world: Any, fd: int, idle: bool, sessions: Sessions | None, pid: int) -> None:
     """Note that a driver sends a request over its socket, or begins to listen."""
     exchange = world.descriptors.exchange(fd)
-    world.outside.restart(exchange, IDLE if idle else ASKED, calling())
+    world.outside.restart(exchange, IDLE if idle else ASKED, waiting_at())
     if sessions is not None and pid > 0 and not idle:
         sessions.pids.add(pid)
         exchange.only_we_end_it = lambda: sessions.only_ours_block(pid)
@@ -147,9 +148,24 @@ def _psycopg_asks(world: Any, connection: Any, gen: Any) -> None:
         fd, pid = pgconn.socket, pgconn.backend_pid
     except Exception:  # it is closed: the driver says so itself
         return
-    sessions = world.database_sessions.of(("psycopg", pgconn.host, pgconn.port, pgconn.db), _psycopg_session(connection))
-    world.database_uses.note(connection)
+    sessions = world.database_sessions.of(
+        ("psycopg", pgconn.host, pgconn.port, pgconn.db), _psycopg_session(connection)
+    )
+    world.database_uses.note(connection, _take_back_psycopg)
     _asks(world, fd, getattr(gen, "__name__", "") == "notifies", sessions, pid)
+
+
+def _take_back_psycopg(connection: Any) -> None:
+    """Roll back what a dead task has left, by the functions of libpq, which wait for real. Close what is busy."""
+    from psycopg import pq
+
+    pgconn = connection.pgconn
+    status = pgconn.transaction_status
+    if status == pq.TransactionStatus.ACTIVE:
+        pgconn.get_cancel().cancel()
+        pgconn.finish()
+    elif status in (pq.TransactionStatus.INTRANS, pq.TransactionStatus.INERROR):
+        pgconn.exec_(b"rollback")
 
 
 def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
@@ -256,8 +272,17 @@ class Psycopg2Waits:
         except Exception:  # it is being opened
             _asks(world, fd, False, None, 0)
             return
-        world.database_uses.note(connection)
+        world.database_uses.note(connection, self._take_back)
         _asks(world, fd, False, world.database_sessions.of(where, self._session(connection)), pid)
+
+    def _take_back(self, connection: Any) -> None:
+        from psycopg2 import extensions
+
+        if connection.info.transaction_status == extensions.TRANSACTION_STATUS_ACTIVE:
+            self._for_real(connection.cancel)
+            connection.close()
+        else:
+            self._for_real(connection.rollback)
 
     def _session(self, connection: Any) -> Callable[[], Any]:
         def connect() -> Any:

@@ -105,7 +105,7 @@ def _wait(here: Here) -> Callable[..., Any]:
 
 def semaphore_entries(here: Here) -> list[tuple[TypeEntry, Any]]:
     """Return the waiting methods of semaphores that processes share, with their replacements."""
-    import _multiprocessing
+    import _multiprocessing  # type: ignore[import-not-found]
 
     kind: Any = _multiprocessing.SemLock
     entry, enter = TypeEntry(kind, "acquire"), TypeEntry(kind, "__enter__")

@@ -30,7 +30,10 @@ _fd_of = _socket.socket.fileno
 
 def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
     """Return the methods of sockets with their replacements."""
-    made = [(entry := TypeEntry(_socket.socket, name), _reads(name, at, entry.saved, here)) for name, at in _FLAGS_AT.items()]
+    made = [
+        (entry := TypeEntry(_socket.socket, name), _reads(name, at, entry.saved, here))
+        for name, at in _FLAGS_AT.items()
+    ]
     for name, replacement in (
         ("_accept", _accept), ("connect", _connect), ("connect_ex", _connect_ex), ("send", _send), ("sendall", _sendall),
         ("sendto", _sendto), ("sendmsg", _sendmsg),
@@ -185,7 +188,9 @@ def _sendall(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
                 if left is not None and left <= 0:
                     raise TimeoutError("timed out")
                 part = view[done:]
-                done += _sent_part(world, one, fd, left, "socket.sendall", lambda how: real_send(one, part, flags | how))
+                done += _sent_part(
+                    world, one, fd, left, "socket.sendall", lambda how: real_send(one, part, flags | how)
+                )
                 part.release()
                 if done >= len(view):
                     break

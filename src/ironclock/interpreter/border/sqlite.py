@@ -11,6 +11,8 @@ import ctypes
 from collections.abc import Callable
 from typing import Any
 
+from ..patching.builtin_patching import Builtin
+from ..patching.late_patches import Methods, Patch
 from ..tasks.end_without_handlers import ending
 
 Here = Callable[[], Any]
@@ -70,7 +72,7 @@ class SQLiteClock:
             return microseconds  # the task ends inside this wait: SQLite gives up after its last step
         try:
             world.sleep(microseconds / 1e6)
-        except BaseException:  # noqa: S110, BLE001
+        except BaseException:
             # No error can pass through the library. A timeout of the attempt is on record already.
             pass
         return microseconds
@@ -100,3 +102,116 @@ def _vfs_objects() -> list[_VFS]:
         found.append(at.contents)
         at = at.contents.next
     return found
+
+
+# --- connections ------------------------------------------------------------------------------------
+
+_CONNECTION = ("cursor", "commit", "rollback", "execute", "executemany", "executescript", "close")
+_CURSOR = ("execute", "executemany", "executescript", "fetchone", "fetchmany", "fetchall")
+
+
+def connection_patches(here: Here) -> list[Patch]:
+    """Return the patches of connections: which thread may use one, and who has a transaction open in it."""
+    import sqlite3
+
+    owners = _Owners(here)
+
+    def used(of: Callable[[Any], Any]) -> Callable[[Any], Any]:
+        def make(real: Any) -> Any:
+            def method(one: Any, *args: Any, **kwargs: Any) -> Any:
+                world = here()
+                if world is None:
+                    return real(one, *args, **kwargs)
+                connection = of(one)
+                owners.check(world, connection)
+                world.database_uses.forget_ended()
+                result = real(one, *args, **kwargs)
+                owners.used(world, connection)
+                return result
+
+            return method
+
+        return make
+
+    return [
+        Methods(sqlite3.Connection, dict.fromkeys(_CONNECTION, used(lambda connection: connection))),
+        Methods(sqlite3.Cursor, dict.fromkeys(_CURSOR, used(lambda cursor: cursor.connection))),
+        owners,
+    ]
+
+
+class _Owners:
+    """A patch of `sqlite3.connect`: it notes which thread of a rig has opened a connection."""
+
+    def __init__(self, here: Here) -> None:
+        import sqlite3
+
+        self._here = here
+        self._error = sqlite3.ProgrammingError
+        self._connect = Builtin(sqlite3.connect)
+        self._rollback = sqlite3.Connection.rollback
+        self._checks = _find_check()
+
+    def put(self) -> None:
+        self._connect.point(self._opens)
+
+    def restore(self) -> None:
+        self._connect.restore()
+
+    def _opens(self, *args: Any, **kwargs: Any) -> Any:
+        connection = self._connect.real(*args, **kwargs)
+        world = self._here()
+        if world is not None:
+            world.sqlite_owners[id(connection)] = _thread_of(world)
+        return connection
+
+    def check(self, world: Any, connection: Any) -> None:
+        """Raise what `sqlite3` raises if a connection is used in another thread than the one that opened it."""
+        owner, mine = world.sqlite_owners.get(id(connection)), _thread_of(world)
+        if owner == mine or not self._checks(connection):
+            return
+        created, used = (_words(thread) for thread in (owner, mine))
+        raise self._error(
+            "SQLite objects created in a thread can only be used in that same thread. The object was created in "
+            f"{created} and this is {used}; real workers have threads of their own: open a connection in the job, or give "
+            "check_same_thread=False"
+        )
+
+    def used(self, world: Any, connection: Any) -> None:
+        """Note who has a transaction open."""
+        try:
+            is_open = connection.in_transaction
+        except self._error:  # it is closed
+            is_open = False
+        if is_open:
+            world.database_uses.note(connection, self._rollback)
+        else:
+            world.database_uses.closed(connection)
+
+
+def _thread_of(world: Any) -> Any:
+    task = world.loop.current
+    return None if task is None else task.thread_key
+
+
+def _words(thread: Any) -> str:
+    if thread is None:
+        return "the test's thread"
+    return f"the thread of worker {thread}" if isinstance(thread, str) else repr(thread)
+
+
+def _find_check() -> Callable[[Any], bool]:
+    """Return a function that says if a connection checks its thread: a whole number in its C structure, 0 or 1."""
+    import sqlite3
+
+    many = [sqlite3.connect(":memory:", check_same_thread=bool(n % 2)) for n in range(6)]
+    size = ctypes.sizeof(ctypes.c_int)
+    try:
+        for offset in range(16, sqlite3.Connection.__basicsize__, size):
+            read = [ctypes.c_int.from_address(id(one) + offset).value for one in many]
+            if read == [0, 1] * 3:
+                return lambda one: bool(ctypes.c_int.from_address(id(one) + offset).value)
+    finally:
+        for one in many:
+            one.close()
+    return lambda one: False

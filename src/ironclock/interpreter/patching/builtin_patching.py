@@ -95,6 +95,7 @@ class Builtin:
         self._definition = definition
         self._saved = definition.meth, self._object.self
         self._copy = _copied(definition)
+        _kept.append(self._copy)
         self._replacement: Any = None
         self.real: Callable[..., Any] = _new_builtin(
             ctypes.byref(self._copy), module, getattr(function, "__module__", None)

@@ -68,7 +68,7 @@ class ClockFunctions:
     def __init__(self, loop: EventLoop, history: Sized, threads: Any, wall_clock_offset_ns: Callable[[], int]) -> None:
         self.loop = loop
         self.threads = threads
-        self._history = history
+        self.history = history
         self._wall_clock_offset_ns = wall_clock_offset_ns
         self.coarse_ns = loop.start_ns + (1 << 23) * NS - UPTIME_NS
         """From this instant on a float of the monotonic clock cannot hold a nanosecond."""
@@ -77,6 +77,8 @@ class ClockFunctions:
         self.descriptors: Any = None
         self.database_sessions: Any = None
         self.database_uses: Any = None
+        self.helpers: Any = None
+        self.sqlite_owners: dict[int, Any] = {}
         # What waits for something real, and what is known of it. The rig sets these.
         self.own_key: Any = None
         """The key of an asyncio loop's own pipe in its selector, as last seen."""
@@ -153,7 +155,7 @@ class ClockFunctions:
     def _stuck(self) -> int:
         """Stop the run. If something has happened since the last call, return 0 instead, to count again."""
         loop = self.loop
-        progress = loop.now, len(self._history)
+        progress = loop.now, len(self.history)
         if progress != self._patience:
             self._patience = progress
             return 0

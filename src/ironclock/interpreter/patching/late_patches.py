@@ -7,6 +7,8 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
+from .builtin_patching import TypeEntry, modified
+
 
 class Patch(Protocol):
     """Something replaced in a module."""
@@ -36,13 +38,13 @@ class LatePatches:
         for name in self._makers:
             if name in sys.modules:
                 self._put(name)
-        sys.meta_path.insert(0, self)  # type: ignore[arg-type]
+        sys.meta_path.insert(0, self)
 
     def restore(self) -> None:
         """Put all originals back."""
         if self._in_place:
             self._in_place = False
-            sys.meta_path.remove(self)  # type: ignore[arg-type]
+            sys.meta_path.remove(self)
             for patches in self._made.values():
                 for patch in patches:
                     patch.restore()
@@ -76,6 +78,25 @@ class LatePatches:
 
         loader.exec_module = exec_module
         return spec
+
+
+class Methods:
+    """A patch: methods of a built-in type, each with a function that makes the replacement from the real one."""
+
+    def __init__(self, owner: type, makers: dict[str, Callable[[Any], Any]]) -> None:
+        self._owner = owner
+        entries = [TypeEntry(owner, name) for name in makers if name in owner.__dict__]
+        self._entries = [(entry, makers[entry.name](entry.saved)) for entry in entries]
+
+    def put(self) -> None:
+        for entry, replacement in self._entries:
+            entry.put(replacement)
+        modified(self._owner)
+
+    def restore(self) -> None:
+        for entry, _ in self._entries:
+            entry.restore()
+        modified(self._owner)
 
 
 class Attribute:

@@ -2,22 +2,17 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Container
 from os.path import basename
-from types import FrameType
 from typing import TYPE_CHECKING, Any
 
-from ...foundation.source_location import is_own
+from ...foundation.source_location import users_frame
 
 if TYPE_CHECKING:
     from ...history.history import History
     from ...simulation.event_loop import EventLoop
     from ...simulation.task import Task
-
-_STDLIB = os.path.dirname(os.__file__) + os.sep
-_PACKAGES = os.path.join(_STDLIB, "site-packages")
 
 watched_threads: set[int] = set()
 """The real threads in which locks are watched. If there are none, a lock asks no further."""
@@ -35,7 +30,7 @@ class Deadlocks:
 
     def comes(self, task: Task) -> str:
         """Note that a task comes to a lock, where another task can run first; return the place."""
-        frame = users_frame()
+        frame = users_frame(sys._getframe(1))
         if frame is None:
             return ""
         where = f"{basename(frame.f_code.co_filename)}:{frame.f_lineno}"
@@ -85,17 +80,3 @@ class Deadlocks:
             words.append(f"{task.label} waits at {where} for the lock that {holder.label} took at {taken}")
         task = circle[0]
         self._history.record("deadlocked", task.job, getattr(task, "number", 0), ([t.label for t in circle], words))
-
-
-def users_frame(depth: int = 1) -> FrameType | None:
-    """Return the nearest frame that belongs neither to Iron Clock nor to the standard library.
-
-    Parameters: `depth` is how many callers are left out.
-    """
-    frame: FrameType | None = sys._getframe(depth)
-    while frame is not None:
-        name = frame.f_code.co_filename
-        if not is_own(name) and not (name.startswith(_STDLIB) and not name.startswith(_PACKAGES)) and name[0] != "<":
-            return frame
-        frame = frame.f_back
-    return None

@@ -60,9 +60,19 @@ def end_without_handlers(suspended: greenlet.greenlet) -> None:
     """End a suspended greenlet, and every generator and coroutine that it leaves, without their handlers."""
     if suspended.dead:
         return
-    with _without_handlers(_codes_that_end(suspended.gr_frame)), _ends_quietly():
-        suspended.parent = greenlet.getcurrent()
-        suspended.throw(Ended)
+    # What leaves it is of no interest. Code in C between its frames can make another error of the exit.
+    hook, sys.unraisablehook = sys.unraisablehook, _not_told
+    _ending.append(1)
+    try:
+        with _without_handlers(_codes_that_end(suspended.gr_frame)):
+            suspended.parent = greenlet.getcurrent()
+            suspended.throw(Ended)
+    except BaseException:
+        if not suspended.dead:
+            raise
+    finally:
+        _ending.pop()
+        sys.unraisablehook = hook
 
 
 _ending: list[int] = []  # not empty while a greenlet is ended
@@ -71,19 +81,6 @@ _ending: list[int] = []  # not empty while a greenlet is ended
 def ending() -> bool:
     """Return True while a greenlet is ended: code in C between its frames may call back, and must not wait."""
     return bool(_ending)
-
-
-@contextlib.contextmanager
-def _ends_quietly() -> Iterator[None]:
-    """Take what leaves a greenlet that is ended. Code in C between its frames can make another error of the exit."""
-    hook, sys.unraisablehook = sys.unraisablehook, _not_told
-    _ending.append(1)
-    try:
-        with contextlib.suppress(BaseException):
-            yield
-    finally:
-        _ending.pop()
-        sys.unraisablehook = hook
 
 
 def _not_told(unraisable: Any) -> None:

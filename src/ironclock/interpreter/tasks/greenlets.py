@@ -81,6 +81,8 @@ class GreenletSwitcher:
     def __init__(self) -> None:
         self._main: greenlet.greenlet | None = None
         self._spares: list[_LoopGreenlet] = []
+        self.enter_thread: Callable[[Task | None], None] | None = None
+        """Puts the thread-local values of a task in place, or of the test (None)."""
         self._loop: Callable[[], None] = _closed
         self._error: BaseException | None = None
         self._ending: greenlet.greenlet | None = None  # a running task that is to end without its handlers
@@ -93,20 +95,24 @@ class GreenletSwitcher:
         self._loop = loop
         self._main = greenlet.getcurrent()
         events = unset_running_loop()
-        first = self._spare() if self._spares else self._fresh()
-        first.switch()
-        while self._wants_greenlet:
-            # Started from here, not from the greenlet that asks: a greenlet inherits the recursion depth of its
-            # starter, and a long row of sleeping tasks would reach the limit.
-            self._wants_greenlet = False
-            if self._ending is not None:
-                ending, self._ending = self._ending, None
-                end_without_handlers(ending)
-                del ending
-                unset_running_loop()
-            self._fresh().switch()
-        if events is not None:
-            set_running_loop(events)
+        try:
+            first = self._spare() if self._spares else self._fresh()
+            first.switch()
+            while self._wants_greenlet:
+                # Started from here, not from the greenlet that asks: a greenlet inherits the recursion depth of its
+                # starter, and a long row of sleeping tasks would reach the limit.
+                self._wants_greenlet = False
+                if self._ending is not None:
+                    ending, self._ending = self._ending, None
+                    end_without_handlers(ending)
+                    del ending
+                    unset_running_loop()
+                self._fresh().switch()
+        finally:
+            if self.enter_thread is not None:
+                self.enter_thread(None)
+            if events is not None:
+                set_running_loop(events)
         if not self._suspended:
             self._let_spares_rest()
         error, self._error = self._error, None
@@ -135,8 +141,6 @@ class GreenletSwitcher:
         here = task.suspension = greenlet.getcurrent()
         self._suspended[id(here)] = here
         events = unset_running_loop()
-        if task.has_thread_locals:
-            task.swap_thread_locals()
         try:
             if self._spares:
                 self._spare().switch()
@@ -146,8 +150,8 @@ class GreenletSwitcher:
                 self._main.switch()
         finally:
             self._suspended.pop(id(here), None)
-            if task.has_thread_locals:
-                task.swap_thread_locals()
+            if self.enter_thread is not None:
+                self.enter_thread(task)
             if events is not None:
                 set_running_loop(events)
 

@@ -15,7 +15,7 @@ from typing import Any, cast
 
 from ...errors import StuckError
 from ...foundation.durations import NS
-from ...foundation.source_location import calling
+from ...foundation.source_location import waiting_at
 from ..patching.builtin_patching import PythonFunction, TypeEntry
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import GRACE_S, others_run
@@ -57,12 +57,12 @@ def block(
             continue
         # A task can wake up and find that another was faster. The test's own code waits until nothing more happens.
         if until is None and loop.current is None:
-            where = calling()  # the loop runs on another stack
+            where = waiting_at()  # the loop runs on another stack
             free = world.outside.within_reason(free, lambda: f"the test waits for {what}, at {where},")
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
             raise StuckError(
-                f"the test waits for {what}, and nothing is left that could release it, at {calling()}; give the wait "
+                f"the test waits for {what}, and nothing is left that could release it, at {waiting_at()}; give the wait "
                 "a timeout, or release it in a job or thread"
             )
     return True

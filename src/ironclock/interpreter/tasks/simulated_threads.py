@@ -20,20 +20,17 @@ from ...errors import StrictError
 from ...foundation.source_location import calling
 from ...simulation.jobs import LiveAttempt
 from ...simulation.task import Task
-from ..patching.clock_functions import STREAMS, by_thread
 from ..patching.real_threads import starting
 from ..running_loop import running_loop
 from .deadlocks import Deadlocks
 from .locks import free_locks_of
-from .thread_locals import drop, exchange, fresh
+from .thread_locals import FIRST_IDENT, ThreadStates
 
 if TYPE_CHECKING:
     from ...history.history import History
     from ...simulation.event_loop import EventLoop
 
 Mode: TypeAlias = Literal["simulated", "real"] | None
-
-_FIRST_IDENT = 1 << 44
 
 _POOLS = ("concurrent.futures.thread", "concurrent.futures.process")
 _all: weakref.WeakSet[SimulatedThreads] = weakref.WeakSet()
@@ -59,13 +56,11 @@ def _register_at_exit() -> None:
 
 def is_simulated(ident: int) -> bool:
     """Return True if an identifier is that of a simulated thread."""
-    return _FIRST_IDENT <= ident < _FIRST_IDENT + (1 << 30)
+    return FIRST_IDENT <= ident < FIRST_IDENT + (1 << 30)
 
 
 class SimulatedThread(Task):
     """A simulated thread. `owner` is the attempt that started it. None: the test's own code."""
-
-    has_thread_locals = True
 
     def __init__(
         self, threads: SimulatedThreads, ident: int, owner: LiveAttempt | None, function: Callable[..., Any],
@@ -80,13 +75,15 @@ class SimulatedThread(Task):
         self._function, self._args, self._kwargs = function, args, kwargs
         self.done = False
         self.sentinel: Any = None  # the lock that `Thread.join` waits for
-        self._locals = fresh()
-        self._first = True
 
     @property
     def label(self) -> str:
         whose = "" if self.owner is None else f"{self.owner.label}/"
         return f"{whose}thread {self.index}"
+
+    @property
+    def has_ended(self) -> bool:
+        return self.done
 
     @property
     def number(self) -> int:
@@ -97,23 +94,19 @@ class SimulatedThread(Task):
         """Run the thread's function."""
         if self.done:
             return  # its worker died before its first line
-        self.swap_thread_locals()
+        self._threads.states.enter(self)
         try:
             self._function(*self._args, **self._kwargs)
         except SystemExit:
             pass
         except greenlet.GreenletExit:
-            self.swap_thread_locals()
             raise
         except BaseException as error:
             sys.excepthook(type(error), error, error.__traceback__)
         dummy = getattr(threading, "_thread_local_info", None)
         if dummy is not None:  # what Python 3.13 remembers of a thread that no `Thread` stands for
             dummy.__dict__.clear()
-        self.swap_thread_locals()
-        own, self._locals = self._locals, fresh()
-        drop(own)  # now, while everything that its values call at their end is still there
-        del own
+        self._threads.states.drop(self)  # now, while everything that its values call at their end is still there
         self.end()
 
     def end(self) -> None:
@@ -122,13 +115,6 @@ class SimulatedThread(Task):
         self._threads.alive.pop(self.ident, None)
         if self.sentinel is not None and self.sentinel.locked():
             self.sentinel.release()
-
-    def swap_thread_locals(self) -> None:
-        """Exchange its own values of every `threading.local` for those in place."""
-        self._locals = exchange(self._locals)
-        if self._first:
-            self._first = False
-            by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
 
     def __repr__(self) -> str:
         whose = "the test" if self.owner is None else self.owner.job.id
@@ -143,6 +129,9 @@ class SimulatedThreads:
         self._history = history
         self._mode = mode
         self._strict = strict
+        self.states = ThreadStates(loop)
+        self.on_death: list[Callable[[list[Task]], None]] = []
+        """Called with an attempt whose worker has died, and its threads."""
         self.deadlocks: Deadlocks | None = None
         """Who watches the locks. None if nobody does."""
         self._counts: dict[LiveAttempt | None, int] = {}
@@ -195,7 +184,7 @@ class SimulatedThreads:
         _all.add(self)
         _register_at_exit()
         self._started += 1
-        thread = SimulatedThread(self, _FIRST_IDENT + self._started, self.attempt(), function, args, kwargs)
+        thread = SimulatedThread(self, FIRST_IDENT + self._started, self.attempt(), function, args, kwargs)
         self.alive[thread.ident] = thread
         self._loop.start_task(thread)
         return thread
@@ -203,17 +192,23 @@ class SimulatedThreads:
     def ident(self) -> int | None:
         """Return the identifier of the simulated thread that runs now. None if none does."""
         task = self._loop.current
-        return task.ident if isinstance(task, SimulatedThread) else None
+        if isinstance(task, SimulatedThread):
+            return task.ident
+        return self.states.ident_of_worker(task.worker) if isinstance(task, LiveAttempt) else None
 
     def end_with(self, attempt: LiveAttempt) -> None:
         """End the threads of an attempt whose worker has died."""
         threads = [thread for thread in self.alive.values() if thread.owner is attempt]
         free_locks_of(self, [attempt, *threads])
+        for told in self.on_death:
+            told([attempt, *threads])
         for thread in threads:
             thread.end()
             if thread.suspended:
                 thread.suspended = False
                 self._loop.switcher.end_suspended(thread)
+            self.states.drop(thread)
+        self.states.drop(attempt.worker)  # the process is new
 
     def free_locks(self) -> None:
         """Release every lock that a task of this rig still holds."""
@@ -272,8 +267,8 @@ def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> l
     def sentinel(real: Callable[[], Any]) -> Callable[[], Any]:
         def set_sentinel() -> Any:
             world = here()
-            if world is not None and world.threads.ident() is not None:
-                thread = world.loop.current
+            thread = None if world is None else world.loop.current
+            if isinstance(thread, SimulatedThread):
                 thread.sentinel = _thread.allocate_lock()
                 return thread.sentinel
             return real()

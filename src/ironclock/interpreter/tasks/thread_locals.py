@@ -1,7 +1,8 @@
-"""Thread-local values: every `threading.local` of this thread is given another set of values.
+"""Thread-local values: each worker and each simulated thread has its own, as real threads have.
 
-A simulated thread has its own set. Until Python 3.12 the values are in a dict of the thread's state. From 3.13 on each
-`threading.local` has a dict for each thread, under a key to which the thread's state points.
+Until Python 3.12 the values of a thread are in a dict to which its state points. From 3.13 on each `threading.local` has
+a dict for each thread, under a key to which the state points. Either way one pointer is exchanged, and only when the
+code of another worker or thread runs than before.
 """
 
 from __future__ import annotations
@@ -9,61 +10,125 @@ from __future__ import annotations
 import ctypes
 import gc
 import sys
-from typing import Any
+import threading
+from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
-from ..patching.clock_functions import by_thread
+from ..patching.clock_functions import STREAMS, by_thread
 
-_BY_KEY = sys.version_info >= (3, 13)
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+    from ...simulation.task import Task
+
+FIRST_IDENT = 1 << 44
+_FIRST_WORKER = FIRST_IDENT + (1 << 29)
 _STATE_WORDS = 200
 
-_state_dict = ctypes.pythonapi.PyThreadState_GetDict
-_state_dict.restype = ctypes.c_void_p
-_state_dict.argtypes = []
 _state = ctypes.pythonapi.PyThreadState_Get
 _state.restype = ctypes.c_void_p
 _state.argtypes = []
+_incref = ctypes.pythonapi.Py_IncRef
+_incref.restype = None
+_incref.argtypes = [ctypes.py_object]
 _decref = ctypes.pythonapi.Py_DecRef
 _decref.restype = None
 _decref.argtypes = [ctypes.c_void_p]
 _offset: list[int] = []
-
-
-def fresh() -> Any:
-    """Return an empty set of values."""
-    return None if _BY_KEY else {}
+_worker_threads: dict[tuple[int, str], threading.Thread] = {}  # what `threading.current_thread` returns in a worker
 
 
 def exchange(values: Any) -> Any:
-    """Put a set of values in place; return the set that was there."""
-    if _BY_KEY:
-        slot = ctypes.c_void_p.from_address((_state() or 0) + (_offset[0] if _offset else _find()))
-        before = slot.value
-        slot.value = values  # each key has one owner: the thread's state, or whoever holds the set
-        return before
-    places: dict[Any, Any] = ctypes.cast(_state_dict(), ctypes.py_object).value
-    kept = dict(places)
-    places.clear()
-    places.update(values)
-    return kept
-
-
-def drop(values: Any) -> None:
-    """Free a set of values that nothing will put in place again."""
-    if _BY_KEY and values:
-        _decref(ctypes.c_void_p(values))
+    """Put a set of values in place (None: an empty one); return the set that was there."""
+    slot = ctypes.c_void_p.from_address((_state() or 0) + (_offset[0] if _offset else _find()))
+    pointer = slot.value
+    before = None if not pointer else ctypes.cast(pointer, ctypes.py_object).value
+    if values is not None:
+        _incref(values)
+    slot.value = None if values is None else id(values)
+    if pointer:
+        _decref(pointer)
+    return before
 
 
 def _find() -> int:
-    """Return the offset in the thread's state at which it points to its key."""
-    by_thread.__dict__  # which makes the key  # noqa: B018
-    keys = {id(key) for part in gc.get_referents(by_thread) if isinstance(part, dict) for key in part}
+    """Return the offset in the thread's state at which it points to its dict, or to its key."""
+    by_thread.__dict__  # which makes both  # noqa: B018
+    if sys.version_info >= (3, 13):
+        known = {id(key) for part in gc.get_referents(by_thread) if isinstance(part, dict) for key in part}
+    else:
+        state_dict = ctypes.pythonapi.PyThreadState_GetDict
+        state_dict.restype, state_dict.argtypes = ctypes.c_void_p, []
+        known = {state_dict()}
     state = _state() or 0
     for offset in range(0, _STATE_WORDS * 8, 8):
-        if ctypes.c_void_p.from_address(state + offset).value in keys:
+        if ctypes.c_void_p.from_address(state + offset).value in known:
             _offset.append(offset)
             return offset
     raise RigStateError(
-        "this Python build is not supported: key of thread-local values not found in the thread state; use CPython "
-        "3.11, 3.12 or 3.13"
+        "this Python build is not supported: thread-local values not found in the thread state; use CPython 3.11, 3.12 "
+        "or 3.13"
     )
+
+
+class ThreadStates:
+    """The thread-local values of one rig: those of the test, of each worker, and of each simulated thread."""
+
+    def __init__(self, loop: EventLoop) -> None:
+        self._loop = loop
+        self._kept: dict[Any, Any] = {}
+        self._in_place: Any = None  # whose values are in place; None: the test's
+        self._idents: dict[Any, int] = {}
+        self.active = False
+        """True while the rig is entered. In a rig that is not, everything uses the values of the test."""
+
+    def enter(self, task: Task | None) -> None:
+        """Put the values of a task's thread in place. None: the test's."""
+        key = None if task is None else task.thread_key
+        if key == self._in_place or not self.active:
+            return
+        is_new = key not in self._kept and key is not None
+        self._kept[self._in_place] = exchange(self._kept.pop(key, None))
+        self._in_place = self._loop.thread_in_place = key
+        if is_new:
+            by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
+        if isinstance(key, str):
+            self._name(key)
+
+    def drop(self, key: Any) -> None:
+        """Free the values of a worker or thread that has ended."""
+        if self._in_place == key:
+            self.enter(None)
+        self._kept.pop(key, None)
+
+    def ident_of_worker(self, worker: str) -> int:
+        """Return the thread identifier of a worker."""
+        found = self._idents.get(worker)
+        if found is None:
+            found = self._idents[worker] = _FIRST_WORKER + len(self._idents)
+        return found
+
+    def _name(self, worker: str) -> None:
+        """Let `threading.current_thread` know the thread of a worker."""
+        ident = self.ident_of_worker(worker)
+        known = _worker_threads.get((ident, worker))
+        if known is None:
+            known = _worker_threads[ident, worker] = _WorkerThread(worker)
+            info = getattr(threading, "_thread_local_info", None)
+            if info is not None:  # from 3.13 on it would end with the values that are in place now
+                info.__dict__.clear()
+        threading._active[ident] = known  # type: ignore[attr-defined]
+
+    def leave(self) -> None:
+        """Put the test's values in place, and let `threading` forget the workers."""
+        self.enter(None)
+        self.active = False
+        for ident in self._idents.values():
+            threading._active.pop(ident, None)  # type: ignore[attr-defined]
+
+
+class _WorkerThread(threading._DummyThread):  # type: ignore[name-defined,misc]
+    """The thread object of a worker. Made while the worker's values are in place."""
+
+    def __init__(self, worker: str) -> None:
+        super().__init__()
+        self._name = worker

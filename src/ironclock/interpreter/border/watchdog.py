@@ -1,0 +1,173 @@
+"""The watchdog: no run stands still in silence.
+
+A call into C that blocks for ever would stop the whole process, and no code of the rig would run that could say so. A
+real thread looks at the entered rigs now and then. If nothing has moved for a while, it interrupts the call with a
+signal, and the run ends with an error that names it.
+"""
+
+from __future__ import annotations
+
+import _thread
+import contextlib
+import ctypes
+import os
+import select
+import signal
+import sys
+import threading
+import time
+from types import FrameType
+from typing import Any
+
+from ...errors import StuckError
+from ...foundation.source_location import waiting_at
+from ..patching.builtin_patching import Builtin
+from ..patching.clock_functions import REAL
+from ..patching.real_threads import runner_threads
+
+SIGNAL = getattr(signal, "SIGRTMAX", 0) - 2
+"""Interrupts a call: a real-time signal, which nothing else uses."""
+
+_COMPUTES = 0.5  # the share of the processor's time from which on a thread computes and does not wait
+_COMPUTES_FOR = 3  # how many times longer a job can compute at one instant
+_LOOKS = 8  # looks while a run can stand still
+_DEBUGGERS = ("pdb.py", "bdb.py", "cmd.py", "code.py", "pydevd.py")
+_real_monotonic = REAL["monotonic"]
+_start = Builtin(_thread.start_new_thread).real
+_read, _pipe = Builtin(os.read).real, Builtin(os.pipe).real
+_ident = Builtin(_thread.get_ident).real
+_real_poll = type(select.poll()).poll
+
+
+class _Seen:
+    """What the watchdog saw of one rig."""
+
+    __slots__ = ("computed_s", "ended", "moved", "since_s")
+
+    def __init__(self, moved: Any, since_s: float, computed_s: float) -> None:
+        self.moved, self.since_s, self.computed_s = moved, since_s, computed_s
+        self.ended = False
+
+
+class Watchdog:
+    """Looks after the rigs of this process. Parameters: `worlds` are those that are entered, by real thread."""
+
+    def __init__(self, worlds: dict[int, Any]) -> None:
+        self._worlds = worlds
+        self._every_s = 0.0
+        self._wake = -1  # to write here ends the thread
+        self._gone = -1  # can be read when it has ended; a lock would be waited for in simulated time
+        self._seen: dict[int, _Seen] = {}
+        self._error: StuckError | None = None
+        os.register_at_fork(before=self._rest, after_in_child=self._forget)
+
+    def look_after(self, stuck_after_s: float) -> None:
+        """Look after a rig that is entered now."""
+        self._seen.pop(_ident(), None)
+        every = max(stuck_after_s / _LOOKS, 0.02)
+        if self._wake >= 0 and self._every_s <= every:
+            return
+        if not hasattr(signal, "pthread_kill") or SIGNAL < 0:
+            return  # this system has no way to interrupt a call
+        self._rest()
+        self._every_s = every
+        if threading.current_thread() is threading.main_thread() and signal.getsignal(SIGNAL) != self._interrupted:
+            signal.signal(SIGNAL, self._interrupted)
+        reads, self._wake = _pipe()
+        self._gone, ends = _pipe()
+        runner_threads.add(_start(self._look, (reads, ends)))  # no wait of a rig counts on it
+
+    def _rest(self) -> None:
+        """End the thread: a process should have but one thread when it forks."""
+        if self._wake >= 0:
+            os.close(self._wake)
+            self._wake = -1
+            self._every_s = 0.0
+            _read(self._gone, 1)
+            os.close(self._gone)
+
+    def _forget(self) -> None:
+        self._seen.clear()
+
+    def _look(self, reads: int, ends: int) -> None:
+        poll = select.poll()
+        poll.register(reads, select.POLLIN)
+        try:
+            while not _real_poll(poll, round(self._every_s * 1000)):
+                with contextlib.suppress(RuntimeError, KeyError, ProcessLookupError):  # a rig is left meanwhile
+                    for thread, world in list(self._worlds.items()):
+                        self._look_at(thread, world)
+        finally:
+            runner_threads.discard(_ident())
+            os.close(reads)
+            os.close(ends)
+
+    def _look_at(self, thread: int, world: Any) -> None:
+        now = _real_monotonic()
+        computed = time.clock_gettime(time.pthread_getcpuclockid(thread))
+        moved = world.loop.now, len(world.history), world.outside.looks
+        seen = self._seen.get(thread)
+        if seen is None or seen.moved != moved or world.outside.looks_for_real:
+            self._seen[thread] = _Seen(moved, now, computed)
+            return
+        stood, limit = now - seen.since_s, world.outside.stuck_after_s
+        frame = sys._current_frames()[thread]
+        if stood < limit or _is_debugged(frame):
+            return
+        computes = (computed - seen.computed_s) / stood >= _COMPUTES
+        if computes and (not world.loop.running or stood < _COMPUTES_FOR * limit):
+            return
+        error = StuckError(_words(world, stood, computes, waiting_at(frame)))
+        if seen.ended:
+            if not computes and stood > 2 * limit:
+                self._give_up(error)
+            return
+        seen.ended = True
+        if thread == threading.main_thread().ident:
+            self._error = error
+            signal.pthread_kill(thread, SIGNAL)
+        else:  # Python handles signals in its main thread alone
+            os.write(2, f"ironclock: {error}\n".encode())
+            ctypes.pythonapi.PyThreadState_SetAsyncExc(ctypes.c_ulong(thread), ctypes.py_object(StuckError))
+            with contextlib.suppress(OSError):
+                signal.pthread_kill(thread, SIGNAL)
+
+    def _interrupted(self, _number: int, _frame: FrameType | None) -> None:
+        """Raise the error in the main thread, past every `except` of a job."""
+        error, self._error = self._error, None
+        if error is None:
+            return
+        world = self._worlds.get(_ident())
+        if world is not None:
+            world.loop.stop(error)
+        raise error
+
+    def _give_up(self, error: StuckError) -> None:
+        """End the process: the call cannot be interrupted."""
+        os.write(2, f"ironclock: {error}; the call cannot be interrupted, so the process ends\n".encode())
+        os._exit(70)
+
+
+def _words(world: Any, stood: float, computes: bool, where: str) -> str:
+    task = world.loop.current
+    who = "the test's own code" if task is None else task.label
+    text = world.loop.timeline.text(world.loop.now)
+    if computes:
+        return (
+            f"{who} has computed for {stood:.0f} real seconds at {text}, and nothing else could run, at {where}; end its "
+            f"loop, or, if it only takes long, raise stuck_after (now {world.outside.stuck_after_s:g} s)"
+        )
+    return (
+        f"{who} has stood in one call for {stood:.0f} real seconds at {text}, and nothing else could run, at {where}; the "
+        "rig does not know this call: name it with rig.outside('package.module:function'), so that the others go on "
+        f"meanwhile, or, if it only takes long, raise stuck_after (now {world.outside.stuck_after_s:g} s)"
+    )
+
+
+def _is_debugged(frame: FrameType | None) -> bool:
+    """Return True if somebody sits at a debugger's prompt."""
+    while frame is not None:
+        if frame.f_code.co_filename.endswith(_DEBUGGERS):
+            return True
+        frame = frame.f_back
+    return False
