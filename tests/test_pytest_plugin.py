@@ -32,10 +32,14 @@ def test_fixture_marker_and_defaults(pytester: pytest.Pytester) -> None:
             assert rig.now.minute == 1
         @pytest.fixture
         def early(rig):
-            assert time.time() > 1.7e9 and rig.now.year == 2031
-            return time.time()
-        def test_setup_is_on_real_time(early, rig):
-            assert early < time.time()
+            yield time.time()
+            assert time.localtime().tm_year == 2031
+        @pytest.fixture
+        def earlier():
+            yield time.time()
+            assert time.localtime().tm_year < 2031
+        def test_fixtures_after_the_rig_are_inside_it(earlier, early, rig):
+            assert earlier < early == time.time()
         """
     )
     pytester.runpytest().assert_outcomes(passed=3)

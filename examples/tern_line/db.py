@@ -30,7 +30,7 @@ def open(path: str = ":memory:") -> sqlite3.Connection:
     global _connection
     if _connection is not None:
         _connection.close()
-    _connection = sqlite3.connect(path)
+    _connection = sqlite3.connect(path, check_same_thread=False)  # the test and the workers share it
     _connection.row_factory = sqlite3.Row
     with _connection:
         _connection.executescript(SCHEMA)

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 _SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict")
 _TOLD = 12
+_made = pytest.StashKey["dict[str, list[tuple[pytest.FixtureDef[Any], Rig]]]"]()
 _defaults = pytest.StashKey[dict[str, Any]]()
 _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
 
@@ -112,6 +113,7 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
 
     def note(rig: Rig) -> None:
         found.append(weakref.ref(rig))
+        _keep_real_durations()
         if not approval:
             from .history.approval import Approval
 
@@ -125,14 +127,61 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
         observers.remove(note)
 
 
-@pytest.hookimpl(wrapper=True, tryfirst=True)
-def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> Generator[None, object, object]:
-    """Enter the fixture's rig around the test function."""
-    made = pyfuncitem.funcargs.get("rig")
+def _rig_of(item: pytest.Item | None) -> Rig | None:
+    """Return the rig that the fixtures of a test have made so far."""
     module = sys.modules.get("ironclock.rig")  # if it is not loaded, the fixture `rig` is another one
-    if module is None or not isinstance(made, module.Rig):
+    if module is None or item is None:
+        return None
+    names = getattr(item, "fixturenames", ())
+    known = item.config.stash.get(_made, {})
+    for name in names:
+        for definition, made in known.get(name, ()):
+            if definition in item._request._arg2fixturedefs.get(name, ()):  # type: ignore[attr-defined]
+                return made
+    return None
+
+
+def _keep_real_durations() -> None:
+    """Let pytest measure in real time, also while a rig of a wider scope is entered between two tests."""
+    from _pytest import timing
+
+    from .interpreter.patching.clock_functions import REAL
+
+    for name in ("time", "perf_counter", "sleep"):
+        setattr(timing, name, REAL[name])
+
+
+@pytest.hookimpl(wrapper=True, tryfirst=True)
+def pytest_fixture_setup(
+    fixturedef: pytest.FixtureDef[Any], request: pytest.FixtureRequest
+) -> Generator[None, object, object]:
+    """Run a fixture that comes after a rig inside that rig, its end included; note a fixture that makes a rig."""
+    made = _rig_of(getattr(request, "_pyfuncitem", None))
+    if made is None:
+        result = yield
+    else:
+        rig_module = sys.modules["ironclock.rig"]
+        fixturedef.addfinalizer(lambda: ending.__exit__(None, None, None))
+        with rig_module.held(made):
+            result = yield
+        ending = rig_module.held(made)
+        fixturedef.addfinalizer(ending.__enter__)  # finalizers run from the last to the first
+    module = sys.modules.get("ironclock.rig")
+    if module is not None and isinstance(result, module.Rig):
+        known = request.config.stash.setdefault(_made, {}).setdefault(fixturedef.argname, [])
+        entry = (fixturedef, result)
+        known.append(entry)
+        fixturedef.addfinalizer(lambda: known.remove(entry))
+    return result
+
+
+@pytest.hookimpl(wrapper=True, tryfirst=True)
+def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
+    """Enter the fixture's rig around the test function, or around the methods of a `unittest.TestCase`."""
+    made = _rig_of(item)
+    if made is None:
         return (yield)
-    with module.held(made):
+    with sys.modules["ironclock.rig"].held(made):
         return (yield)
 
 

@@ -27,6 +27,7 @@ from .interpreter.border.helper_threads import HelperThreads
 from .interpreter.border.outside_waits import OutsideWaits
 from .interpreter.border.postgres import ServerSessions
 from .interpreter.patching.clock_functions import ClockFunctions
+from .interpreter.tasks.executors import Executors
 from .interpreter.tasks.greenlets import GreenletSwitcher
 from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
 from .laws.law import Law, World, check
@@ -83,9 +84,9 @@ class Rig:
     - `seed`: a whole number or text. Every random choice of the rig follows from it. Default 0.
     - `policy`: how a job is treated if its job type does not say otherwise. Default ``Policy()``.
     - `payload`: ``"json"`` (the default) refuses arguments that do not survive JSON; ``"any"`` takes them all.
-    - `threads`: which threads run in simulated time. ``"simulated"``: all that are started in the rig. ``"real"``:
-      none. None (the default): those that jobs and coroutines start, timers, and the workers of executors.
-    - `strict`: True makes it an error for a job to open a socket, or to start a thread while `threads` is None.
+    - `threads`: ``"simulated"`` (the default, None): threads that are started in the rig run in simulated time.
+      ``"real"``: they run in real time. A debugger's threads are real always.
+    - `strict`: True makes it an error for a job to open a socket, or to start a thread unless `threads` is given.
       Default False.
     - `stuck_after`: after how many real seconds in which nothing moves a run ends with `StuckError`. Default ``"20s"``.
 
@@ -118,6 +119,7 @@ class Rig:
         self._loop = simulation.loop
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
         self._outside = OutsideWaits(simulation.loop, to_ns(stuck_after, what="stuck_after") / NS)
+        self._executors = Executors()
         self._helpers = HelperThreads(installation.note_real_thread)
         self._clock_functions: ClockFunctions | None = None
         self._asyncio_loops: Any = None
@@ -133,7 +135,8 @@ class Rig:
         """The schedules by name: ``rig.schedules["close-till"]``."""
         # Who has entered it, and on whose behalf.
         self._thread: int | None = None
-        self._held_for: Literal["nobody", "test", "test that entered it"] = "nobody"
+        self._depth = 0  # how often it is entered, one inside the other
+        self._holds = 0  # how many of these are a test runner's, which closes it at the end
         self._replay: Replay | None = None
         self.approval: Approval | None = None
         """Where approved histories are. The pytest plugin sets it."""
@@ -796,10 +799,10 @@ class Rig:
     def __enter__(self) -> Rig:
         me = threading.get_ident()
         if self._thread is not None:
-            if self._held_for == "test" and self._thread == me:
-                self._held_for = "test that entered it"
-                return self
-            raise RigStateError("this rig is entered already; leave it before you enter it again")
+            if self._thread != me:
+                raise RigStateError("this rig is entered already, in another thread; leave it there first")
+            self._depth += 1
+            return self
         if self._clock_functions is None:
             self._clock_functions = ClockFunctions(
                 self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
@@ -808,11 +811,13 @@ class Rig:
             self._clock_functions.descriptors = Descriptors(self._outside)
             self._clock_functions.database_sessions = ServerSessions()
             self._clock_functions.helpers = self._helpers
+            self._clock_functions.executors = self._executors
             self._clock_functions.database_uses = DatabaseUses(self._loop)
             self._threads.on_death.append(self._clock_functions.database_uses.take_back)
         installation.enter(self._clock_functions)
         self._threads.states.active = True
         self._thread = me
+        self._depth = 1
         try:
             if self._replay is not None:
                 self._replay.enter()
@@ -826,8 +831,8 @@ class Rig:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if self._held_for == "test that entered it":
-            self._held_for = "test"
+        self._depth -= 1
+        if self._depth:
             return
         self._leave()
         if self._replay is not None and error is None:
@@ -842,6 +847,11 @@ class Rig:
                 self._replay.leave()
         finally:
             self._thread = None
+            self._depth = 0
+            self._executors.leave()
+            self._threads.end_idle_pool_workers()
+            if not self._holds:
+                self._threads.end_those_of_test()
             self._threads.states.leave()
             installation.leave()
             if self._clock_functions is not None:
@@ -850,19 +860,20 @@ class Rig:
 
     @contextmanager
     def _hold(self) -> Iterator[Rig]:
-        """Enter the rig for the code inside the block, which can enter it once more itself."""
-        with self:
-            self._held_for = "test"
-            try:
+        """Enter the rig for the code inside the block. Threads that it has started live on until the rig is closed."""
+        self._holds += 1
+        try:
+            with self:
                 yield self
-            finally:
-                self._held_for = "nobody"
+        finally:
+            self._holds -= 1
 
     def close(self) -> None:
         """End every suspended job. The rig can still be read; do not advance it. The `rig` fixture does this.
 
         A rig that is left while a job sleeps in it can be entered again, so it stays in memory until it is closed.
         """
+        self._threads.end_those_of_test()
         self._switcher.close()
         self._release_system_resources()
 

@@ -20,6 +20,7 @@ from .border import files, processes, selects, sockets
 from .border.postgres import Psycopg2Waits, psycopg_patches
 from .border.selector_waits import places, simulated
 from .border.sqlite import SQLiteClock, connection_patches
+from .border.tls import tls_patches
 from .border.watchdog import Watchdog
 from .patching import signal_alarms as alarms
 from .patching.builtin_patching import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
@@ -27,6 +28,7 @@ from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
 from .patching.late_patches import LatePatches
 from .patching.real_threads import others_run
 from .tasks.deadlocks import watched_threads
+from .tasks.executors import PoolPatch
 from .tasks.forks import stays_in_rig
 from .tasks.locks import condition_wait, entries
 from .tasks.simulated_threads import replacements
@@ -46,7 +48,10 @@ def enter(functions: ClockFunctions) -> None:
     """Let the calling thread use a rig's clock functions. Raises `RigStateError` if it has entered a rig already."""
     me = get_ident()
     if me in _entered:
-        raise RigStateError("a rig is entered already in this thread, and rigs do not nest; leave that one first")
+        raise RigStateError(
+            "another rig is entered in this thread, and two rigs cannot run at once; leave that one first, or use it (a "
+            "fixture of a wider scope may have entered it)"
+        )
     _entered[me] = functions
     functions.begin()
     _watchdog.look_after(functions.outside.stuck_after_s)
@@ -315,6 +320,8 @@ _WAITS = [
 _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),
+    "concurrent.futures.thread": lambda: [PoolPatch(_here)],
+    "ssl": lambda: tls_patches(_here),
     "psycopg": lambda: psycopg_patches(_here),
     "psycopg2": lambda: [Psycopg2Waits(_here)],
 })  # fmt: skip

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
-import select
 import socket
 import stat
-import termios
 import weakref
 from typing import Any
 
@@ -24,9 +21,6 @@ _WAITING_COMMANDS = (
 )  # fmt: skip
 # Requests of the RESP protocol (https://redis.io/docs/latest/develop/reference/protocol-spec/) that wait by design.
 
-_poll_once = select.poll().poll
-_real_getpeername = socket.socket.getpeername
-_real_getsockname = socket.socket.getsockname
 
 
 class Descriptors:
@@ -39,7 +33,6 @@ class Descriptors:
         self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
         self._pairs: weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]] = weakref.WeakKeyDictionary()
         self._pipes: dict[int, tuple[int, int]] = {}
-        self._only_inside = Exchange(INSIDE, "")
         self.has_children = False
         """True if code of the rig has started a process, which can hold the other end of a pipe or a socket."""
 
@@ -88,14 +81,16 @@ class Descriptors:
         try:
             status = os.fstat(fd)
         except OSError:
-            return self._only_inside
+            return Exchange(INSIDE, "")
         if found is None or found.inode not in (-1, status.st_ino):
             found = self._exchanges[fd] = self._first(fd, status)
         found.inode = status.st_ino
         if found.server is None:
             found.server = _server_of(fd, status)
         if not others_run() and self._inside(fd, found, status):
-            return self._only_inside
+            inside = Exchange(INSIDE, "")
+            inside.peer = found.peer
+            return inside
         return found
 
     def _first(self, fd: int, status: os.stat_result) -> Exchange:
@@ -123,11 +118,7 @@ class Descriptors:
             if one is None or one.fileno() != fd:
                 return False
             peer = exchange.peer = self._peer(one)
-        if peer is None:
-            return False
-        if _in_flight(peer):
-            _poll_once(1)
-        return True
+        return peer is not None
 
     def _has_both_ends(self, inode: int) -> bool:
         both = self._pipes.get(inode)
@@ -214,14 +205,6 @@ def listens(one: Any) -> bool:
     try:
         return bool(one.getsockopt(socket.SOL_SOCKET, socket.SO_ACCEPTCONN))
     except (OSError, AttributeError):
-        return False
-
-
-def _in_flight(peer: socket.socket) -> bool:
-    """Return True if what the other end has sent has not all arrived."""
-    try:
-        return fcntl.ioctl(peer.fileno(), termios.TIOCOUTQ, b"\0\0\0\0") != b"\0\0\0\0"
-    except (OSError, ValueError):
         return False
 
 

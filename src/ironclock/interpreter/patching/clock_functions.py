@@ -78,6 +78,7 @@ class ClockFunctions:
         self.database_sessions: Any = None
         self.database_uses: Any = None
         self.helpers: Any = None
+        self.executors: Any = None
         self.sqlite_owners: dict[int, Any] = {}
         # What waits for something real, and what is known of it. The rig sets these.
         self.own_key: Any = None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from sys import _current_frames as current_frames
 from typing import Any
 
@@ -17,7 +18,15 @@ runner_threads: set[int] = set()
 
 def others_run() -> bool:
     """Return True if there are real threads beside this one that could end a wait."""
-    return bool(starting) or len(current_frames()) > 1 + len(runner_threads)
+    if starting:
+        return True
+    frames = current_frames()
+    if len(frames) <= 1 + len(runner_threads):
+        return False
+    # The workers of an older thread pool that wait for work do nothing by themselves.
+    pools = sys.modules.get("concurrent.futures.thread")
+    idle = 0 if pools is None else sum(frame.f_code is pools._worker.__code__ for frame in frames.values())
+    return len(frames) > 1 + len(runner_threads) + idle
 
 
 def note_runner_threads() -> None:

@@ -84,6 +84,7 @@ class GreenletSwitcher:
         self.enter_thread: Callable[[Task | None], None] | None = None
         """Puts the thread-local values of a task in place, or of the test (None)."""
         self._loop: Callable[[], None] = _closed
+        self._exits_to: greenlet.greenlet | None = None
         self._error: BaseException | None = None
         self._ending: greenlet.greenlet | None = None  # a running task that is to end without its handlers
         self._wants_greenlet = False  # a suspended task asks for a new greenlet to continue with the loop
@@ -136,6 +137,8 @@ class GreenletSwitcher:
 
     def suspend(self, task: Task) -> None:
         """Suspend the running task, and continue with the loop in another greenlet."""
+        if self._exits_to is not None:
+            self._exits_to.switch()  # for good
         if self._loop is _closed:
             raise greenlet.GreenletExit  # the rig is closed: nothing can sleep any more
         here = task.suspension = greenlet.getcurrent()
@@ -203,6 +206,24 @@ class GreenletSwitcher:
                 with contextlib.suppress(BaseException):
                     suspension.throw(greenlet.GreenletExit)
         self._spares.clear()
+
+    def exit(self, task: Task, error: BaseException) -> None:
+        """End a suspended task with an exit, which its handlers see. If it sleeps again it ends without them."""
+        suspension, task.suspension = task.suspension, None
+        if suspension is None or suspension.dead:
+            return
+        events = unset_running_loop()
+        self._exits_to = suspension.parent = greenlet.getcurrent()
+        try:
+            with contextlib.suppress(BaseException):
+                suspension.throw(error)
+        finally:
+            self._exits_to = None
+            unset_running_loop()
+            self._suspended.pop(id(suspension), None)
+            end_without_handlers(suspension)
+            if events is not None:
+                set_running_loop(events)
 
     def end_all(self) -> None:
         """End every suspended task without its handlers."""

@@ -17,11 +17,10 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 import greenlet
 
 from ...errors import StrictError
-from ...foundation.source_location import calling
+from ...foundation.source_location import calling, is_own
 from ...simulation.jobs import LiveAttempt
 from ...simulation.task import Task
 from ..patching.real_threads import starting
-from ..running_loop import running_loop
 from .deadlocks import Deadlocks
 from .locks import free_locks_of
 from .thread_locals import FIRST_IDENT, ThreadStates
@@ -74,6 +73,8 @@ class SimulatedThread(Task):
         """Which thread of its owner it is, from 1."""
         self._function, self._args, self._kwargs = function, args, kwargs
         self.done = False
+        self.exits = False
+        """True while its rig is left: the loop does not go on after it."""
         self.sentinel: Any = None  # the lock that `Thread.join` waits for
 
     @property
@@ -108,6 +109,8 @@ class SimulatedThread(Task):
             dummy.__dict__.clear()
         self._threads.states.drop(self)  # now, while everything that its values call at their end is still there
         self.end()
+        if self.exits:
+            raise greenlet.GreenletExit
 
     def end(self) -> None:
         """Let those that join it continue."""
@@ -148,16 +151,12 @@ class SimulatedThreads:
         if self._mode != "simulated":
             named = f" {thread.name!r}" if isinstance(thread, threading.Thread) else ""
             self.forbid(f"the thread{named}", "say what becomes of threads: Rig(threads='simulated') or 'real'")
-        if self._mode is not None:
-            return self._mode == "simulated"
-        if self._loop.current is not None or isinstance(thread, threading.Timer):
-            return True
-        if running_loop() is not None:
-            return True  # a helper of a coroutine
-        pools = sys.modules.get("concurrent.futures.thread")
-        target = getattr(thread, "_target", None)
-        # The workers of a pool, and the thread in which an asyncio loop shuts its pool down.
-        return pools is not None and (target is pools._worker or getattr(target, "__name__", "") == "_do_shutdown")
+        return self._mode != "real" and not _is_of_debugger(function)
+
+    @property
+    def simulates_pools(self) -> bool:
+        """True if the workers of thread pools run in simulated time."""
+        return self._mode != "real"
 
     def forbid(self, what: str, instead: str) -> None:
         """Raise `StrictError` if a job of a strict rig opens something real."""
@@ -196,6 +195,34 @@ class SimulatedThreads:
             return task.ident
         return self.states.ident_of_worker(task.worker) if isinstance(task, LiveAttempt) else None
 
+    def end_those_of_test(self) -> None:
+        """End the threads that the test's own code has started, as an exit of their process does: their rig is left."""
+        hook = threading.excepthook
+        threading.excepthook = lambda told: None if told.exc_type is SystemExit else hook(told)
+        try:
+            for thread in list(self.alive.values()):
+                if thread.owner is None:
+                    thread.exits = True
+                    if thread.suspended:
+                        self._loop.switcher.exit(thread, SystemExit())  # type: ignore[attr-defined]
+                    thread.end()
+                    self.states.drop(thread)
+        finally:
+            threading.excepthook = hook
+
+    def end_idle_pool_workers(self) -> None:
+        """End the workers of thread pools that wait for work: their rig is left."""
+        pools = sys.modules.get("concurrent.futures.thread")
+        for thread in list(self.alive.values()) if pools is not None else ():
+            frame = None if thread.suspension is None else thread.suspension.gr_frame
+            while frame is not None and is_own(frame.f_code.co_filename):
+                frame = frame.f_back
+            if frame is not None and frame.f_code is pools._worker.__code__:
+                thread.end()
+                thread.suspended = False
+                self._loop.switcher.end_suspended(thread)
+                self.states.drop(thread)
+
     def end_with(self, attempt: LiveAttempt) -> None:
         """End the threads of an attempt whose worker has died."""
         threads = [thread for thread in self.alive.values() if thread.owner is attempt]
@@ -222,6 +249,17 @@ class SimulatedThreads:
         """Let whoever joins a thread of this rig continue: the threads will never run again."""
         for thread in list(self.alive.values()):
             thread.end()
+
+
+def _is_of_debugger(function: Any) -> bool:
+    """Return True for what a debugger starts as a thread: it serves its user in real time."""
+    thread = getattr(function, "__self__", None)
+    target = getattr(thread, "_target", None) or (type(thread) if thread is not None else function)
+    module = getattr(target, "__module__", None) or ""
+    return getattr(thread, "is_pydev_daemon_thread", False) or module.split(".")[0] in _DEBUGGERS
+
+
+_DEBUGGERS = ("debugpy", "pydevd", "_pydevd_bundle", "_pydev_bundle", "pdb", "rpdb")
 
 
 def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> list[tuple[str, Callable[[Any], Any]]]:
