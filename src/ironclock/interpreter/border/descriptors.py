@@ -90,6 +90,7 @@ class Descriptors:
         if not others_run() and self._inside(fd, found, status):
             inside = Exchange(INSIDE, "")
             inside.peer = found.peer
+            inside.find_peer = lambda: self._connected_peer(fd)
             return inside
         return found
 
@@ -117,8 +118,14 @@ class Descriptors:
             one = self._sockets.get(fd)
             if one is None or one.fileno() != fd:
                 return False
-            peer = exchange.peer = self._peer(one)
+            peer = self._peer(one)
+            exchange.peer = None if peer is None or listens(peer) else peer
         return peer is not None
+
+    def _connected_peer(self, fd: int) -> socket.socket | None:
+        one = self._sockets.get(fd)
+        peer = None if one is None or one.fileno() != fd else self._peer(one)
+        return None if peer is None or listens(peer) else peer
 
     def _has_both_ends(self, inode: int) -> bool:
         both = self._pipes.get(inode)

@@ -81,6 +81,7 @@ class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
     __slots__ = (
+        "find_peer",
         "grace_scale",
         "in_vain",
         "inode",
@@ -110,6 +111,8 @@ class Exchange:
         self.inode = -1
         self.peer: Any = None
         """The other end, if it is in this rig."""
+        self.find_peer: Callable[[], Any] | None = None
+        """Looks for it, if it was not accepted yet."""
         self.reader: OutsideWait | None = None
         self.only_we_end_it: Callable[[], bool] | None = None
         """Asks, after a first moment, if nothing but code of this rig can end the wait. None: nobody knows."""
@@ -279,6 +282,8 @@ class OutsideWaits:
         for exchange in wait.exchanges:
             kind = exchange.kind
             if kind is INSIDE:
+                if exchange.peer is None and exchange.find_peer is not None:
+                    exchange.peer = exchange.find_peer()
                 if exchange.peer is not None and _in_flight(exchange.peer):
                     rest = max(rest, _IN_FLIGHT_S - exchange.waited_s)
                 continue
