@@ -6,17 +6,18 @@ threads, each call looks up the thread that asks: a thread that has entered no r
 
 from __future__ import annotations
 
+import _signal
 import _thread
 import datetime as dt
 import os
 import select
-import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
 from ..errors import RigStateError
 from .border import files, processes, selects, sockets
+from .border.other_loops import GeventRefused, uvloop_patches
 from .border.postgres import Psycopg2Waits, psycopg_patches
 from .border.selector_waits import places, simulated
 from .border.sqlite import SQLiteClock, connection_patches
@@ -296,7 +297,7 @@ def _builtins() -> list[tuple[Builtin, Callable[..., Any]]]:
     made: list[tuple[Builtin, Callable[..., Any]]] = []
     seen = set()
     both = [(_thread, pair) for pair in replacements(_here, _another_thread)]
-    both += [(signal, pair) for pair in alarms.replacements(_here)]
+    both += [(_signal, pair) for pair in alarms.replacements(_here)]
     both += [(select, ("select", lambda real: selects.select_function(real, _here)))]
     both += files.builtins(_here)
     both += processes.builtins(_here)
@@ -321,6 +322,8 @@ _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),
     "concurrent.futures.thread": lambda: [PoolPatch(_here)],
+    "uvloop": lambda: uvloop_patches(_here),
+    "gevent.hub": lambda: [GeventRefused(_here)],
     "ssl": lambda: tls_patches(_here),
     "psycopg": lambda: psycopg_patches(_here),
     "psycopg2": lambda: [Psycopg2Waits(_here)],

@@ -30,6 +30,8 @@ class Alarms:
         self._every_ns = 0
         self._set = 0
         self._task: Task | None = None
+        self.wakeup_fds: dict[Any, int] = {}
+        """By worker, the descriptor that gets the numbers of signals: each worker is a process of its own."""
 
     @property
     def pending(self) -> bool:
@@ -62,8 +64,11 @@ class Alarms:
         if self._every_ns:
             self._due_ns = loop.now + self._every_ns
             loop.schedule(self._due_ns, 0, self._ring, number)
-        wake = signal.set_wakeup_fd(-1)
-        signal.set_wakeup_fd(wake)
+        if task is None:
+            wake = signal.set_wakeup_fd(-1)
+            signal.set_wakeup_fd(wake)
+        else:
+            wake = self.wakeup_fds.get(task.thread_key, -1)
         if wake >= 0:
             os.write(wake, bytes([signal.SIGALRM]))
         handler = signal.getsignal(signal.SIGALRM)
@@ -112,4 +117,29 @@ def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any
 
         return replacement
 
-    return [("alarm", alarm), ("setitimer", setitimer), ("getitimer", getitimer)]
+    def set_wakeup_fd(real: Callable[..., Any]) -> Callable[..., Any]:
+        def replacement(fd: int, /, *, warn_on_full_buffer: bool = True) -> int:
+            world = here()
+            task = None if world is None else world.loop.current
+            if task is None:
+                return int(real(fd, warn_on_full_buffer=warn_on_full_buffer))
+            fds: dict[Any, int] = world.alarms.wakeup_fds
+            if not isinstance(task.thread_key, str):
+                raise ValueError("set_wakeup_fd only works in main thread of the main interpreter")
+            before = fds.get(task.thread_key, -1)
+            fds[task.thread_key] = fd
+            return before
+
+        return replacement
+
+    def set_handler(real: Callable[..., Any]) -> Callable[..., Any]:
+        def replacement(number: int, handler: Any, /) -> Any:
+            world = here()
+            task = None if world is None else world.loop.current
+            if task is not None and not isinstance(task.thread_key, str):
+                raise ValueError("signal only works in main thread of the main interpreter")
+            return real(number, handler)
+
+        return replacement
+
+    return [("set_wakeup_fd", set_wakeup_fd), ("signal", set_handler), ("alarm", alarm), ("setitimer", setitimer), ("getitimer", getitimer)]

@@ -23,7 +23,7 @@ from ...simulation.task import Task
 from ..patching.real_threads import starting
 from .deadlocks import Deadlocks
 from .locks import free_locks_of
-from .thread_locals import FIRST_IDENT, ThreadStates
+from .thread_locals import FIRST_IDENT, IDENTS, ThreadStates
 
 if TYPE_CHECKING:
     from ...history.history import History
@@ -55,7 +55,7 @@ def _register_at_exit() -> None:
 
 def is_simulated(ident: int) -> bool:
     """Return True if an identifier is that of a simulated thread."""
-    return FIRST_IDENT <= ident < FIRST_IDENT + (1 << 30)
+    return FIRST_IDENT <= ident < FIRST_IDENT + IDENTS
 
 
 class SimulatedThread(Task):

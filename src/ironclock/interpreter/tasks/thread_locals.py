@@ -21,7 +21,9 @@ if TYPE_CHECKING:
     from ...simulation.task import Task
 
 FIRST_IDENT = 1 << 44
-_FIRST_WORKER = FIRST_IDENT + (1 << 29)
+IDENTS = 1 << 25
+"""How many thread identifiers of simulated threads there can be."""
+_FIRST_WORKER = FIRST_IDENT + IDENTS // 2
 _STATE_WORDS = 200
 
 _state = ctypes.pythonapi.PyThreadState_Get
@@ -35,6 +37,27 @@ _decref.restype = None
 _decref.argtypes = [ctypes.c_void_p]
 _offset: list[int] = []
 _worker_threads: dict[tuple[int, str], threading.Thread] = {}  # what `threading.current_thread` returns in a worker
+
+
+def _back_identifiers() -> None:
+    """Put zeros in memory behind all thread identifiers of simulated threads.
+
+    To the system's thread library an identifier is an address. Code that gives one to it (to name the thread, say) gets
+    an error then, since no thread has the number 0, where it would crash the process.
+    """
+    global _backed
+    _backed = True
+    if sys.platform != "linux":
+        return
+    libc = ctypes.CDLL(None, use_errno=True)
+    libc.mmap.restype = ctypes.c_void_p
+    libc.mmap.argtypes = [ctypes.c_void_p, ctypes.c_size_t, *[ctypes.c_int] * 3, ctypes.c_long]
+    read_write, private, anonymous, no_reserve, not_over_others = 0x3, 0x02, 0x20, 0x4000, 0x100000
+    flags = private | anonymous | no_reserve | not_over_others
+    libc.mmap(FIRST_IDENT, IDENTS + (1 << 16), read_write, flags, -1, 0)
+
+
+_backed = False
 
 
 def exchange(values: Any) -> Any:
@@ -90,6 +113,8 @@ class ThreadStates:
         self._kept[self._in_place] = exchange(self._kept.pop(key, None))
         self._in_place = self._loop.thread_in_place = key
         if is_new:
+            if not _backed:
+                _back_identifiers()
             by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
         if isinstance(key, str):
             self._name(key)
