@@ -23,6 +23,7 @@ from .history.history import History
 from .interpreter import installation
 from .interpreter.border.database_uses import DatabaseUses
 from .interpreter.border.descriptors import Descriptors
+from .interpreter.border.file_times import FileTimes
 from .interpreter.border.helper_threads import HelperThreads
 from .interpreter.border.outside_waits import OutsideWaits
 from .interpreter.border.postgres import ServerSessions
@@ -812,6 +813,7 @@ class Rig:
             self._clock_functions.database_sessions = ServerSessions()
             self._clock_functions.helpers = self._helpers
             self._clock_functions.executors = self._executors
+            self._clock_functions.file_times = FileTimes(self._clock_functions.wall_ns)
             self._clock_functions.database_uses = DatabaseUses(self._loop)
             self._threads.on_death.append(self._clock_functions.database_uses.take_back)
         installation.enter(self._clock_functions)

@@ -16,7 +16,8 @@ from contextlib import contextmanager
 from typing import Any
 
 from ..errors import RigStateError
-from .border import files, processes, selects, sockets
+from .border import file_times, files, processes, selects, sockets
+from .border.clock_readers import UuidTimes
 from .border.other_loops import GeventRefused, uvloop_patches
 from .border.postgres import Psycopg2Waits, psycopg_patches
 from .border.selector_waits import places, simulated
@@ -280,7 +281,7 @@ _REFERENCES = [
 
 _LOCK_ENTRIES = entries(_here)
 _BORDER_ENTRIES = [
-    *sockets.entries(_here), *selects.entries(_here), *files.entries(_here), *processes.semaphore_entries(_here)
+    *sockets.entries(_here), *selects.entries(_here), *files.entries(_here), *file_times.entries(_here), *processes.semaphore_entries(_here)
 ]  # fmt: skip
 _ENTRY_PAIRS = [*zip(_ENTRIES, _REPLACEMENTS, strict=True), *_LOCK_ENTRIES, *_BORDER_ENTRIES]
 _TYPES = (
@@ -300,6 +301,7 @@ def _builtins() -> list[tuple[Builtin, Callable[..., Any]]]:
     both += [(_signal, pair) for pair in alarms.replacements(_here)]
     both += [(select, ("select", lambda real: selects.select_function(real, _here)))]
     both += files.builtins(_here)
+    both += file_times.builtins(_here)
     both += processes.builtins(_here)
     for module, (name, make) in both:
         function = getattr(module, name, None)
@@ -322,6 +324,7 @@ _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),
     "concurrent.futures.thread": lambda: [PoolPatch(_here)],
+    "uuid": lambda: [UuidTimes()],
     "uvloop": lambda: uvloop_patches(_here),
     "gevent.hub": lambda: [GeventRefused(_here)],
     "ssl": lambda: tls_patches(_here),

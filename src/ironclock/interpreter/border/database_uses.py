@@ -7,9 +7,10 @@ connection object can live on, because the test or another worker has it as well
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
+
+from .file_times import real_fstat
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -66,6 +67,6 @@ class DatabaseUses:
 
 def _inode(fd: int) -> int:
     try:
-        return os.fstat(fd).st_ino
+        return real_fstat(fd).st_ino
     except OSError:
         return -1

@@ -12,6 +12,7 @@ from typing import Any
 from ...errors import RigStateError
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import others_run
+from .file_times import real_fstat
 from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, Exchange, Kind, OutsideWait, OutsideWaits
 
 _SHAPE = 24  # bytes at the beginning of a request that say what sort of request it is
@@ -51,7 +52,7 @@ class Descriptors:
 
     def piped(self, reads: int, writes: int) -> None:
         """Note a pipe."""
-        inode = os.fstat(reads).st_ino
+        inode = real_fstat(reads).st_ino
         self._pipes[inode] = reads, writes
         self._exchanges.pop(reads, None)
         self._exchanges.pop(writes, None)
@@ -79,7 +80,7 @@ class Descriptors:
         """Return what is known of a descriptor, for a wait that begins."""
         found = self._exchanges.get(fd)
         try:
-            status = os.fstat(fd)
+            status = real_fstat(fd)
         except OSError:
             return Exchange(INSIDE, "")
         if found is None or found.inode not in (-1, status.st_ino):
@@ -133,7 +134,7 @@ class Descriptors:
             return False
         for fd in both:
             try:
-                if os.fstat(fd).st_ino != inode:
+                if real_fstat(fd).st_ino != inode:
                     return False
             except OSError:
                 return False

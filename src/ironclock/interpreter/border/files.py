@@ -7,10 +7,12 @@ import errno
 import fcntl
 import os
 import select
+import stat
 from collections.abc import Callable
 from typing import Any
 
 from ..patching.builtin_patching import TypeEntry
+from .file_times import real_fstat
 from .outside_waits import IDLE
 
 Here = Callable[[], Any]
@@ -68,9 +70,7 @@ def _file_read(name: str, real: Callable[..., Any], here: Here) -> Callable[...,
 
 
 def _is_regular(fd: int) -> bool:
-    import stat
-
-    return stat.S_ISREG(os.fstat(fd).st_mode)
+    return stat.S_ISREG(real_fstat(fd).st_mode)
 
 
 def _read_all(one: Any) -> bytes:
@@ -105,11 +105,15 @@ def _write(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         world = here()
         if world is None or not isinstance(fd, int) or fd <= 2:
             return int(real(fd, data))
+        if _is_regular(fd):
+            count = int(real(fd, data))
+            world.file_times.wrote(real_fstat(fd))
+            return count
         with memoryview(data) as whole:
             size = whole.nbytes
         if _ready(fd, select.POLLOUT) and size <= select.PIPE_BUF:
             return int(real(fd, data))
-        if _is_regular(fd) or not os.get_blocking(fd):
+        if not os.get_blocking(fd):
             return int(real(fd, data))
         done = 0
         with memoryview(data) as whole, whole.cast("B") as view:

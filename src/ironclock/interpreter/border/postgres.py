@@ -11,7 +11,6 @@ If a statement does not answer at once, the server is asked over a connection of
 from __future__ import annotations
 
 import contextlib
-import os
 import select
 from collections.abc import Callable
 from typing import Any
@@ -19,6 +18,7 @@ from typing import Any
 from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import waiting_ns
 from ..patching.late_patches import Attribute, Patch
+from .file_times import real_fstat
 from .outside_waits import ASKED, IDLE, OutsideWait
 
 Here = Callable[[], Any]
@@ -183,7 +183,7 @@ def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
                 until = loop.now + waiting_ns(interval or 0.0) if steps else deadline
                 ready = _wait_ready(world, fileno, wanted, until, what)
                 if not ready:
-                    os.fstat(fileno)
+                    real_fstat(fileno)
                 wanted = gen.send(ready)
                 if deadline is not None and loop.now >= deadline:
                     from psycopg import errors

@@ -16,6 +16,7 @@ from types import FunctionType
 from typing import Any
 
 from ...errors import RigStateError
+from . import interpreter_layout
 
 _VARARGS, _KEYWORDS, _NOARGS, _O, _FASTCALL = 0x01, 0x02, 0x04, 0x08, 0x80
 _CONVENTION = _VARARGS | _KEYWORDS | _NOARGS | _O | _FASTCALL
@@ -70,6 +71,7 @@ class Builtin:
     """One built-in function of a module. `real` always calls the original."""
 
     def __init__(self, function: Any) -> None:
+        interpreter_layout.check()
         if type(function) is not type(len):
             raise RigStateError(
                 f"{function!r} is not a built-in function; another package has replaced it, import Iron Clock before "

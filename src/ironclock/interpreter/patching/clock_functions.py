@@ -79,6 +79,7 @@ class ClockFunctions:
         self.database_uses: Any = None
         self.helpers: Any = None
         self.executors: Any = None
+        self.file_times: Any = None
         self.sqlite_owners: dict[int, Any] = {}
         # What waits for something real, and what is known of it. The rig sets these.
         self.own_key: Any = None

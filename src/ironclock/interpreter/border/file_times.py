@@ -1,0 +1,122 @@
+"""Times of files: what code of the rig has written bears the rig's time, for code of the rig that looks.
+
+The file system writes real times, and they stay on the disk. `stat` in the rig answers the simulated instant of the last
+write for files that were changed since the rig was entered. For a change that was not seen (by a library in C) that is
+the instant at which `stat` saw it first.
+"""
+
+from __future__ import annotations
+
+import _io
+import os
+from collections.abc import Callable
+from typing import Any
+
+from ..patching.builtin_patching import Builtin, TypeEntry
+from ..patching.clock_functions import REAL
+
+Here = Callable[[], Any]
+Key = tuple[int, int]
+
+real_stat, real_fstat = Builtin(os.stat).real, Builtin(os.fstat).real
+_SLACK_NS = 20_000_000  # file systems write the time of the last tick of the system's clock
+_TIMES = ("atime", "mtime", "ctime")
+
+
+class FileTimes:
+    """When code of one rig has changed which file. Parameters: `wall_ns` returns the simulated time."""
+
+    def __init__(self, wall_ns: Callable[[], int]) -> None:
+        self._wall_ns = wall_ns
+        self._entered_ns = REAL["time_ns"]() - _SLACK_NS
+        self._written: dict[Key, int] = {}
+        self._seen: dict[tuple[Key, int], int] = {}
+
+    def wrote(self, status: os.stat_result) -> None:
+        """Note that a file was changed now."""
+        self._written[status.st_dev, status.st_ino] = self._wall_ns()
+
+    def of_rig(self, status: os.stat_result) -> os.stat_result:
+        """Return a file's status with simulated times where code of the rig has changed it."""
+        entered = self._entered_ns
+        if status.st_mtime_ns < entered and status.st_ctime_ns < entered and status.st_atime_ns < entered:
+            return status
+        now = REAL["time_ns"]() + _SLACK_NS
+        key = status.st_dev, status.st_ino
+        kind, (plain, more) = status.__reduce__()
+        plain = list(plain)
+        for index, name in enumerate(_TIMES, 7):
+            real: int = getattr(status, f"st_{name}_ns")
+            if entered <= real <= now:
+                ns = self._written.get(key) or self._seen.setdefault((key, real), self._wall_ns())
+                plain[index] = ns // 1_000_000_000
+                more[f"st_{name}"], more[f"st_{name}_ns"] = ns / 1e9, ns
+        return kind(plain, more)  # type: ignore[no-any-return]
+
+
+def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
+    """Return functions with the function that makes the replacement of each from the real one."""
+
+    def looks(real: Callable[..., Any]) -> Callable[..., Any]:
+        def stat(*args: Any, **kwargs: Any) -> Any:
+            status, world = real(*args, **kwargs), here()
+            return status if world is None else world.file_times.of_rig(status)
+
+        return stat
+
+    def touches(real: Callable[..., Any]) -> Callable[..., Any]:
+        def utime(path: Any, times: Any = None, **kwargs: Any) -> None:
+            real(path, times, **kwargs)
+            world = here()
+            if world is not None and times is None and "ns" not in kwargs:
+                world.file_times.wrote(real_stat(path, **{k: v for k, v in kwargs.items() if k != "ns"}))
+
+        return utime
+
+    def opens(real: Callable[..., Any]) -> Callable[..., Any]:
+        def open_(path: Any, flags: int, *args: Any, **kwargs: Any) -> int:
+            fd, world = int(real(path, flags, *args, **kwargs)), here()
+            if world is not None and flags & (os.O_CREAT | os.O_TRUNC):
+                world.file_times.wrote(real_fstat(fd))
+            return fd
+
+        return open_
+
+    def makes(real: Callable[..., Any]) -> Callable[..., Any]:
+        def mkdir(path: Any, mode: int = 0o777, *, dir_fd: int | None = None) -> None:
+            real(path, mode, dir_fd=dir_fd)
+            world = here()
+            if world is not None:
+                world.file_times.wrote(real_stat(path, dir_fd=dir_fd))
+
+        return mkdir
+
+    makers = {"stat": looks, "lstat": looks, "fstat": looks, "utime": touches, "open": opens, "mkdir": makes}
+    return [(os, pair) for pair in makers.items()]
+
+
+def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
+    """Return methods of files and directory entries with their replacements."""
+    write, close = TypeEntry(_io.FileIO, "write"), TypeEntry(_io.FileIO, "close")
+    entry_stat = TypeEntry(os.DirEntry, "stat")
+
+    def writes(one: Any, data: Any, /) -> Any:
+        count, world = write.saved(one, data), here()
+        if world is not None and one.fileno() > 2:
+            world.file_times.wrote(real_fstat(one.fileno()))
+        return count
+
+    def closes(one: Any) -> None:
+        world = here()
+        if world is not None and not one.closed and one.writable() and one.fileno() > 2:
+            status = real_fstat(one.fileno())
+            times = world.file_times
+            if (status.st_dev, status.st_ino) not in times._written:
+                times.wrote(status)  # it was opened to be empty
+        close.saved(one)
+
+    def stat(one: Any, *args: Any, **kwargs: Any) -> Any:
+        status, world = entry_stat.saved(one, *args, **kwargs), here()
+        return status if world is None else world.file_times.of_rig(status)
+
+    return [(write, writes), (close, closes), (entry_stat, stat)]
