@@ -9,11 +9,14 @@ from collections.abc import Callable
 from types import FunctionType
 from typing import Any, cast
 
-from ..patching.builtin_patching import PythonFunction, TypeEntry
+from ..patching.builtin_patching import Builtin, PythonFunction, TypeEntry
 from ..patching.clock_functions import waiting_ns
 from .outside_waits import PROCESS, OutsideWait
 
 Here = Callable[[], Any]
+
+real_waitpid = Builtin(os.waitpid).real
+"""The function itself, for the rig's own children: to wait for them takes no simulated time."""
 
 
 def popen_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:

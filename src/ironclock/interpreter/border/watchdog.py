@@ -32,7 +32,7 @@ _COMPUTES = 0.5  # the share of the processor's time from which on a thread comp
 _COMPUTES_FOR = 3  # how many times longer a job can compute at one instant
 _LOOKS = 8  # looks while a run can stand still
 _DEBUGGERS = ("pdb.py", "bdb.py", "cmd.py", "code.py", "pydevd.py")
-_real_monotonic = REAL["monotonic"]
+_real_monotonic, _real_sleep = REAL["monotonic"], REAL["sleep"]
 _start = Builtin(_thread.start_new_thread).real
 _read, _pipe = Builtin(os.read).real, Builtin(os.pipe).real
 _ident = Builtin(_thread.get_ident).real
@@ -59,7 +59,8 @@ class Watchdog:
         self._gone = -1  # can be read when it has ended; a lock would be waited for in simulated time
         self._seen: dict[int, _Seen] = {}
         self._error: StuckError | None = None
-        os.register_at_fork(before=self._rest, after_in_child=self._forget)
+        self._thread = 0
+        os.register_at_fork(before=self._rest, after_in_parent=self._go_on, after_in_child=self._seen.clear)
 
     def look_after(self, stuck_after_s: float) -> None:
         """Look after a rig that is entered now."""
@@ -75,7 +76,8 @@ class Watchdog:
             signal.signal(SIGNAL, self._interrupted)
         reads, self._wake = _pipe()
         self._gone, ends = _pipe()
-        runner_threads.add(_start(self._look, (reads, ends)))  # no wait of a rig counts on it
+        self._thread = _start(self._look, (reads, ends))
+        runner_threads.add(self._thread)  # no wait of a rig counts on it
 
     def _rest(self) -> None:
         """End the thread: a process should have but one thread when it forks."""
@@ -85,9 +87,15 @@ class Watchdog:
             self._every_s = 0.0
             _read(self._gone, 1)
             os.close(self._gone)
+            while self._thread in sys._current_frames():
+                _real_sleep(0)
+            runner_threads.discard(self._thread)
 
-    def _forget(self) -> None:
-        self._seen.clear()
+    def _go_on(self) -> None:
+        """Look again after a fork, if a rig is entered."""
+        world = self._worlds.get(_ident())
+        if world is not None:
+            self.look_after(world.outside.stuck_after_s)
 
     def _look(self, reads: int, ends: int) -> None:
         poll = select.poll()
@@ -98,7 +106,6 @@ class Watchdog:
                     for thread, world in list(self._worlds.items()):
                         self._look_at(thread, world)
         finally:
-            runner_threads.discard(_ident())
             os.close(reads)
             os.close(ends)
 

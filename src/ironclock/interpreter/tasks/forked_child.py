@@ -24,6 +24,7 @@ from ...errors import PayloadError, StuckError
 from ...simulation.faults import Fault
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.simulation import Simulation
+from ..border.processes import real_waitpid
 from ..border.sockets import real_recv, real_sendall
 from .forks import fork_within_rig
 
@@ -104,7 +105,7 @@ class ForkedChildren:
         """Collect the children that have ended."""
         for child in self._children[:]:
             try:
-                if os.waitpid(child, os.WNOHANG)[0]:
+                if real_waitpid(child, os.WNOHANG)[0]:
                     self._children.remove(child)
             except ChildProcessError:
                 self._children.remove(child)
@@ -122,7 +123,7 @@ class ForkedChildren:
         channel.close()
         self._children.remove(child)
         with contextlib.suppress(ChildProcessError):
-            os.waitpid(child, 0)
+            real_waitpid(child, 0)
 
     def _serve(self, attempt: LiveAttempt, channel: MessageChannel, child: int) -> Any:
         """Answer a child until it ends."""
