@@ -120,6 +120,7 @@ class Rig:
         self._loop = simulation.loop
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
         self._outside = OutsideWaits(simulation.loop, to_ns(stuck_after, what="stuck_after") / NS)
+        simulation.where_it_stands = self._outside.where_it_stands
         self._executors = Executors()
         self._helpers = HelperThreads(installation.note_real_thread)
         self._clock_functions: ClockFunctions | None = None
@@ -459,15 +460,15 @@ class Rig:
     def outside(self, target: Any) -> OutsideCall:
         """Make every call of a function that blocks in C on a helper thread, while the rig is entered.
 
-        Its task stands still until the call returns, and the other tasks go on. Sockets, files, processes, locks and the
-        database drivers that the documentation lists need no such call. Inside the function the clock is real.
+        Its task stands still until the call returns, and the other tasks go on. Sockets, files, processes, locks and
+        the database drivers that the documentation lists need no such call. Inside the function the clock is real.
 
-        Parameters: `target` is the import path (``"tern_line.radar:wait_for_echo"``) or the function. Raises `TapError`
+        Parameters: `target` is the import path (``"tern_line.radar:wait"``) or the function. Raises `TapError`
         if it does not exist, cannot be replaced, or is async.
 
         Example::
 
-            rig.outside("tern_line.radar:wait_for_echo")
+            rig.outside("tern_line.outside:HarbourOffice.submit")
         """
         made = OutsideCall(target, self._call_outside)
         self._install(made)

@@ -6,7 +6,7 @@ threads, each call looks up the thread that asks: a thread that has entered no r
 
 from __future__ import annotations
 
-import _signal
+import _signal  # type: ignore[import-not-found]
 import _thread
 import datetime as dt
 import os
@@ -51,7 +51,8 @@ def enter(functions: ClockFunctions) -> None:
     me = get_ident()
     if me in _entered:
         raise RigStateError(
-            "another rig is entered in this thread, and two rigs cannot run at once; leave that one first, or use it (a "
+            "another rig is entered in this thread, and two rigs cannot run at once; leave that one "
+            "first, or use it (a "
             "fixture of a wider scope may have entered it)"
         )
     _entered[me] = functions
@@ -281,7 +282,8 @@ _REFERENCES = [
 
 _LOCK_ENTRIES = entries(_here)
 _BORDER_ENTRIES = [
-    *sockets.entries(_here), *selects.entries(_here), *files.entries(_here), *file_times.entries(_here), *processes.semaphore_entries(_here)
+    *sockets.entries(_here), *selects.entries(_here), *files.entries(_here), *file_times.entries(_here),
+    *processes.semaphore_entries(_here),
 ]  # fmt: skip
 _ENTRY_PAIRS = [*zip(_ENTRIES, _REPLACEMENTS, strict=True), *_LOCK_ENTRIES, *_BORDER_ENTRIES]
 _TYPES = (

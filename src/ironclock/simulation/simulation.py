@@ -5,6 +5,8 @@ It is pure: it patches nothing, does no input or output, and shows no interface.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from ..errors import InputError, JobsLeftOpen, RigStateError, nearest
 from ..foundation.durations import spell
 from ..foundation.instants import Timeline
@@ -24,7 +26,7 @@ from .remembered_steps import RememberedSteps
 from .requests import Requests
 from .seam_faults import SeamFaults
 from .shutdown import Shutdown
-from .task import TaskSwitcher
+from .task import Task, TaskSwitcher
 
 
 class Simulation:
@@ -62,6 +64,8 @@ class Simulation:
         loop.prepare = self._prepare
         self.attempts.on_death.append(broker.transactions.worker_died)
         self._wall_clock_jumped_ns = 0
+        self.where_it_stands: Callable[[Task], str] = lambda task: ""
+        """Returns in words where the code of a suspended task stands. The interpreter layer knows."""
 
     @property
     def parts(self) -> tuple[object, ...]:
@@ -157,7 +161,8 @@ class Simulation:
         if job.state == "running":
             attempt = job.running_attempt or job.attempts[-1]
             since = f"attempt {attempt.number} on {attempt.worker} since {self.timeline.text(attempt.started_ns)}"
-            return f"{job.id} is running ({since})"
+            where = self.where_it_stands(attempt)
+            return f"{job.id} is running ({since}{where and ', it waits ' + where})"
         if job.state == "ready":
             if self.pools.find(job.queue) is None:
                 return f"{job.id} is ready (no worker serves {job.queue!r})"

@@ -67,6 +67,6 @@ class DatabaseUses:
 
 def _inode(fd: int) -> int:
     try:
-        return real_fstat(fd).st_ino
+        return int(real_fstat(fd).st_ino)
     except OSError:
         return -1

@@ -23,7 +23,6 @@ _WAITING_COMMANDS = (
 # Requests of the RESP protocol (https://redis.io/docs/latest/develop/reference/protocol-spec/) that wait by design.
 
 
-
 class Descriptors:
     """The descriptors of one rig."""
 

@@ -1,8 +1,8 @@
 """Times of files: what code of the rig has written bears the rig's time, for code of the rig that looks.
 
-The file system writes real times, and they stay on the disk. `stat` in the rig answers the simulated instant of the last
-write for files that were changed since the rig was entered. For a change that was not seen (by a library in C) that is
-the instant at which `stat` saw it first.
+The file system writes real times, and they stay on the disk. `stat` in the rig answers the simulated instant of the
+last write for files that were changed since the rig was entered. For a change that was not seen (by a library in C)
+that is the instant at which `stat` saw it first.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from __future__ import annotations
 import _io
 import os
 from collections.abc import Callable
-from typing import Any
+from typing import Any, cast
 
 from ..patching.builtin_patching import Builtin, TypeEntry
 from ..patching.clock_functions import REAL
@@ -43,8 +43,8 @@ class FileTimes:
             return status
         now = REAL["time_ns"]() + _SLACK_NS
         key = status.st_dev, status.st_ino
-        kind, (plain, more) = status.__reduce__()
-        plain = list(plain)
+        kind, parts = cast("tuple[Any, tuple[Any, dict[str, Any]]]", status.__reduce__())
+        plain, more = list(parts[0]), parts[1]
         for index, name in enumerate(_TIMES, 7):
             real: int = getattr(status, f"st_{name}_ns")
             if entered <= real <= now:

@@ -21,7 +21,8 @@ def uvloop_patches(here: Here) -> list[Patch]:
         def run(*args: Any, **kwargs: Any) -> Any:
             if here() is not None:
                 raise RigStateError(
-                    "uvloop measures time in C and cannot follow the rig's clock; in tests use the loop of the standard "
+                    "uvloop measures time in C and cannot follow the rig's clock; in tests use the "
+                    "loop of the standard "
                     "library: asyncio.run(...) without uvloop's policy"
                 )
             return real(*args, **kwargs)
@@ -49,7 +50,8 @@ class GeventRefused:
     def _run(self, hub: Any) -> Any:
         if self._here() is not None:
             raise RigStateError(
-                "gevent measures time in C and cannot follow the rig's clock; run this code on threads in tests: without "
+                "gevent measures time in C and cannot follow the rig's clock; run this code on "
+                "threads in tests: without "
                 "gevent's monkey patches"
             )
         return self._place.real(hub)

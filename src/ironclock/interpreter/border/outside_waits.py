@@ -142,6 +142,10 @@ class OutsideWait:
         self.where = ""
         self.ready = False
 
+    def is_ready(self) -> bool:
+        """Return True if what it waits for is there, as last seen."""
+        return self.ready
+
 
 class OutsideWaits:
     """The waits of one rig for something outside.
@@ -197,10 +201,10 @@ class OutsideWaits:
         self._waits.append(wait)
         loop.before_time_moves = self._before_time_moves
         try:
-            ready: Callable[[], Any] = lambda: wait.ready
             if task is None and until is None:
-                ready = self.within_reason(ready, lambda: self.describe(wait))
-            loop.wait(ready, until)
+                loop.wait(self.within_reason(wait.is_ready, lambda: self.describe(wait)), None)
+            else:
+                loop.wait(wait.is_ready, until)
         finally:
             self._waits.remove(wait)
             if not self._waits:
@@ -215,14 +219,17 @@ class OutsideWaits:
         if real_s > 0 and self._look([wait], real_s):
             return True
         raise RigStateError(
-            f"a callback of the rig (a fault's predicate, a wait) waits in {wait.what}, at {waiting_at()}, for what only "
+            f"a callback of the rig (a fault's predicate, a wait) waits in {wait.what}, at "
+            f"{waiting_at()}, for what only "
             "other code of the rig can do; it must answer at once"
         )
 
     def within_reason(self, ready: Callable[[], Any], describe: Callable[[], str]) -> Callable[[], Any]:
-        """Return a `ready` for a wait of the test that has no limit. It raises `StuckError` when it has lasted too long.
+        """Return a `ready` for a wait of the test that has no limit. It raises `StuckError` when it has lasted too
+        long.
 
-        Simulated time that costs much real time and brings nothing is a run that does not end: a thread that polls, say.
+        Simulated time that costs much real time and brings nothing is a run that does not end: a thread that polls,
+        say.
         """
         loop, began_ns, began_s = self._loop, self._loop.now, _real_time()
 
@@ -230,7 +237,8 @@ class OutsideWaits:
             answer = ready()
             if not answer and loop.now - began_ns > 86_400 * NS and _real_time() - began_s > self.stuck_after_s:
                 raise StuckError(
-                    f"{describe()} since {loop.timeline.text(began_ns)}, and a day of simulated time has brought nothing; "
+                    f"{describe()} since {loop.timeline.text(began_ns)}, and a day of simulated time "
+                    "has brought nothing; "
                     f"give the call a timeout, end it from a job or a thread of the rig, or raise stuck_after "
                     f"(now {self.stuck_after_s:g} s)"
                 )
@@ -295,7 +303,7 @@ class OutsideWaits:
                     limit = max(limit, min(asked_for_s, kind.patience_s) * exchange.patience_scale)
             elif kind.grace_s >= 1 and not self._loop.heap:
                 limit = max(limit, _NOTHING_LEFT_S * exchange.grace_scale)
-            left = limit - exchange.waited_s
+            left = min(limit, self.stuck_after_s) - exchange.waited_s
             if left > 0 and exchange.only_we_end_it is not None and exchange.waited_s >= ASK_AFTER_S:
                 left = 0.0 if exchange.only_we_end_it() else left
             elif left <= 0 and exchange.server is not None:
@@ -304,7 +312,8 @@ class OutsideWaits:
         return rest
 
     def _renewed(self, exchange: Exchange) -> float:
-        """Return the grace of a wait in vain: what a task of this rig has just asked of its server can have ended it."""
+        """Return the grace of a wait in vain: what a task of this rig has just asked of its server "
+        "can have ended it."""
         traffic = self.traffic.get(exchange.server, 0)
         if exchange.traffic == traffic:
             return 0.0
@@ -434,6 +443,14 @@ class OutsideWaits:
             f"timeout, end it from a job or a thread of the rig, or, if it only takes long, raise stuck_after "
             f"(now {self.stuck_after_s:g} s)"
         )
+
+    def where_it_stands(self, task: Task) -> str:
+        """Return in words where a suspended task stands. Empty if it is not suspended."""
+        frame = getattr(task.suspension, "gr_frame", None)
+        if frame is None or not task.suspended:
+            return ""
+        what = next((f"in {wait.what}, " for wait in self._waits if wait.task is task), "")
+        return f"{what}at {waiting_at(frame)}"
 
     def describe(self, wait: OutsideWait) -> str:
         """Return who waits where, in words."""

@@ -1,11 +1,12 @@
 """PostgreSQL: what a client waits for lasts simulated time, and ends when another task of the rig commits.
 
-The drivers are written in C and wait in a few functions, which are replaced: `psycopg.waiting.wait` (psycopg 3, looked up
-at each call) and the wait callback of psycopg2 (https://www.psycopg.org/docs/extensions.html#psycopg2.extensions.set_wait_callback).
+The drivers are written in C and wait in a few functions, which are replaced: `psycopg.waiting.wait` (psycopg 3,
+looked up at each call) and the wait callback of psycopg2 (https://www.psycopg.org/docs/extensions.html#psycopg2.extensions.set_wait_callback).
 Asynchronous drivers wait in asyncio, which follows the rig already.
 
 If a statement does not answer at once, the server is asked over a connection of the rig's own who is in its way
-(`pg_blocking_pids`). If it is another session of this process, nothing real can end the wait, so simulated time goes on.
+(`pg_blocking_pids`). If it is another session of this process, nothing real can end the wait, so simulated time goes
+on.
 """
 
 from __future__ import annotations

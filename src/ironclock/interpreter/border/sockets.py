@@ -11,6 +11,7 @@ import os
 import select
 import socket
 from collections.abc import Callable
+from functools import partial
 from types import FunctionType
 from typing import Any, cast
 
@@ -35,8 +36,8 @@ def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
         for name, at in _FLAGS_AT.items()
     ]
     for name, replacement in (
-        ("_accept", _accept), ("connect", _connect), ("connect_ex", _connect_ex), ("send", _send), ("sendall", _sendall),
-        ("sendto", _sendto), ("sendmsg", _sendmsg),
+        ("_accept", _accept), ("connect", _connect), ("connect_ex", _connect_ex), ("send", _send),
+        ("sendall", _sendall), ("sendto", _sendto), ("sendmsg", _sendmsg),
     ):  # fmt: skip
         entry = TypeEntry(_socket.socket, name)
         made.append((entry, replacement(entry.saved, here)))
@@ -170,6 +171,10 @@ def _sent_part(world: Any, one: Any, fd: int, timeout: float | None, what: str, 
             _await(world, fd, _OUT, timeout, what)
 
 
+def _send_now(real_send: Callable[..., int], one: Any, data: Any, flags: int, how: int) -> int:
+    return real_send(one, data, flags | how)
+
+
 def _sendall(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     real_send = _socket.socket.send
 
@@ -189,7 +194,7 @@ def _sendall(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
                     raise TimeoutError("timed out")
                 part = view[done:]
                 done += _sent_part(
-                    world, one, fd, left, "socket.sendall", lambda how: real_send(one, part, flags | how)
+                    world, one, fd, left, "socket.sendall", partial(_send_now, real_send, one, part, flags)
                 )
                 part.release()
                 if done >= len(view):

@@ -68,13 +68,13 @@ class SQLiteClock:
         world = self._here()
         if world is None:
             return self._real_sleep(vfs, microseconds)
-        if ending():
-            return microseconds  # the task ends inside this wait: SQLite gives up after its last step
+        key = _thread_of(world)
+        if ending() or key in world.sqlite_errors:
+            return microseconds  # this wait is over: SQLite gives up after its last step
         try:
             world.sleep(microseconds / 1e6)
-        except BaseException:
-            # No error can pass through the library. A timeout of the attempt is on record already.
-            pass
+        except BaseException as error:
+            world.sqlite_errors[key] = error  # no error can pass through the library: it is raised when that returns
         return microseconds
 
     def _tells_time(self, vfs: int, out: Any) -> int:
@@ -106,7 +106,7 @@ def _vfs_objects() -> list[_VFS]:
 
 # --- connections ------------------------------------------------------------------------------------
 
-_CONNECTION = ("cursor", "commit", "rollback", "execute", "executemany", "executescript", "close")
+_CONNECTION = ("cursor", "commit", "rollback", "execute", "executemany", "executescript", "close", "__exit__")
 _CURSOR = ("execute", "executemany", "executescript", "fetchone", "fetchmany", "fetchall")
 
 
@@ -125,7 +125,15 @@ def connection_patches(here: Here) -> list[Patch]:
                 connection = of(one)
                 owners.check(world, connection)
                 world.database_uses.forget_ended()
-                result = real(one, *args, **kwargs)
+                errors, key = world.sqlite_errors, _thread_of(world)
+                try:
+                    result = real(one, *args, **kwargs)
+                except Exception:
+                    if key in errors:
+                        raise errors.pop(key) from None
+                    raise
+                if key in errors:
+                    raise errors.pop(key)
                 owners.used(world, connection)
                 return result
 
@@ -173,7 +181,8 @@ class _Owners:
         created, used = (_words(thread) for thread in (owner, mine))
         raise self._error(
             "SQLite objects created in a thread can only be used in that same thread. The object was created in "
-            f"{created} and this is {used}; real workers have threads of their own: open a connection in the job, or give "
+            f"{created} and this is {used}; real workers have threads of their own: open a connection "
+            "in the job, or give "
             "check_same_thread=False"
         )
 

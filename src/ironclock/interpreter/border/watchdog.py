@@ -161,11 +161,13 @@ def _words(world: Any, stood: float, computes: bool, where: str) -> str:
     text = world.loop.timeline.text(world.loop.now)
     if computes:
         return (
-            f"{who} has computed for {stood:.0f} real seconds at {text}, and nothing else could run, at {where}; end its "
+            f"{who} has computed for {stood:.0f} real seconds at {text}, and nothing else could run, "
+            f"at {where}; end its "
             f"loop, or, if it only takes long, raise stuck_after (now {world.outside.stuck_after_s:g} s)"
         )
     return (
-        f"{who} has stood in one call for {stood:.0f} real seconds at {text}, and nothing else could run, at {where}; the "
+        f"{who} has stood in one call for {stood:.0f} real seconds at {text}, and nothing else could "
+        f"run, at {where}; the "
         "rig does not know this call: name it with rig.outside('package.module:function'), so that the others go on "
         f"meanwhile, or, if it only takes long, raise stuck_after (now {world.outside.stuck_after_s:g} s)"
     )

@@ -81,6 +81,7 @@ class ClockFunctions:
         self.executors: Any = None
         self.file_times: Any = None
         self.sqlite_owners: dict[int, Any] = {}
+        self.sqlite_errors: dict[Any, BaseException] = {}
         # What waits for something real, and what is known of it. The rig sets these.
         self.own_key: Any = None
         """The key of an asyncio loop's own pipe in its selector, as last seen."""

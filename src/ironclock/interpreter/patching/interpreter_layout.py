@@ -26,7 +26,9 @@ def check() -> None:
     """Raise `RigStateError`, which says what is unknown, unless this interpreter is known. The first call looks."""
     if _checked:
         return
-    found = unknown_build(sys.implementation.name, sys.version_info[:2], bool(sysconfig.get_config_var("Py_GIL_DISABLED")))
+    found = unknown_build(
+        sys.implementation.name, sys.version_info[:2], bool(sysconfig.get_config_var("Py_GIL_DISABLED"))
+    )
     found = found or unknown_layout(time.sleep)
     if found:
         raise RigStateError(f"this Python is not supported: {found}{_ADVICE}")

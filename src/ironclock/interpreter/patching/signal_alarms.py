@@ -142,4 +142,10 @@ def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any
 
         return replacement
 
-    return [("set_wakeup_fd", set_wakeup_fd), ("signal", set_handler), ("alarm", alarm), ("setitimer", setitimer), ("getitimer", getitimer)]
+    return [
+        ("set_wakeup_fd", set_wakeup_fd),
+        ("signal", set_handler),
+        ("alarm", alarm),
+        ("setitimer", setitimer),
+        ("getitimer", getitimer),
+    ]

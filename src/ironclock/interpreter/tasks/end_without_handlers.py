@@ -84,7 +84,8 @@ def ending() -> bool:
 
 
 def _not_told(unraisable: Any) -> None:
-    if not isinstance(unraisable.exc_value, Ended):
+    # A process that dies closes its files and connections, and nobody complains.
+    if not isinstance(unraisable.exc_value, (Ended, ResourceWarning)):
         sys.__unraisablehook__(unraisable)
 
 

@@ -1,8 +1,8 @@
 """Thread pools: a pool has workers of its own in each rig, and real ones outside.
 
-A `ThreadPoolExecutor` can be older than a rig, and can outlive it. Its real workers would live in real time inside a rig,
-and simulated ones would never run again after it. So its queue, its threads and its count of idle workers are exchanged
-when it is used in a rig, and put back when the rig is left.
+A `ThreadPoolExecutor` can be older than a rig, and can outlive it. Its real workers would live in real time inside a
+rig, and simulated ones would never run again after it. So its queue, its threads and its count of idle workers are
+exchanged when it is used in a rig, and put back when the rig is left.
 """
 
 from __future__ import annotations

@@ -58,11 +58,12 @@ def block(
         # A task can wake up and find that another was faster. The test's own code waits until nothing more happens.
         if until is None and loop.current is None:
             where = waiting_at()  # the loop runs on another stack
-            free = world.outside.within_reason(free, lambda: f"the test waits for {what}, at {where},")
+            free = world.outside.within_reason(free, lambda where=where: f"the test waits for {what}, at {where},")
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
             raise StuckError(
-                f"the test waits for {what}, and nothing is left that could release it, at {waiting_at()}; give the wait "
+                f"the test waits for {what}, and nothing is left that could release it, at "
+                f"{waiting_at()}; give the wait "
                 "a timeout, or release it in a job or thread"
             )
     return True

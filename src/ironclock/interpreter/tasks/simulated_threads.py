@@ -213,7 +213,9 @@ class SimulatedThreads:
     def end_idle_pool_workers(self) -> None:
         """End the workers of thread pools that wait for work: their rig is left."""
         pools = sys.modules.get("concurrent.futures.thread")
-        for thread in list(self.alive.values()) if pools is not None else ():
+        if pools is None:
+            return
+        for thread in list(self.alive.values()):
             frame = None if thread.suspension is None else thread.suspension.gr_frame
             while frame is not None and is_own(frame.f_code.co_filename):
                 frame = frame.f_back

@@ -1,8 +1,8 @@
 """Thread-local values: each worker and each simulated thread has its own, as real threads have.
 
-Until Python 3.12 the values of a thread are in a dict to which its state points. From 3.13 on each `threading.local` has
-a dict for each thread, under a key to which the state points. Either way one pointer is exchanged, and only when the
-code of another worker or thread runs than before.
+Until Python 3.12 the values of a thread are in a dict to which its state points. From 3.13 on each `threading.local`
+has a dict for each thread, under a key to which the state points. Either way one pointer is exchanged, and only when
+the code of another worker or thread runs than before.
 """
 
 from __future__ import annotations
@@ -151,7 +151,7 @@ class ThreadStates:
             threading._active.pop(ident, None)  # type: ignore[attr-defined]
 
 
-class _WorkerThread(threading._DummyThread):  # type: ignore[name-defined,misc]
+class _WorkerThread(threading._DummyThread):
     """The thread object of a worker. Made while the worker's values are in place."""
 
     def __init__(self, worker: str) -> None:

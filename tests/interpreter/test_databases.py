@@ -1,0 +1,500 @@
+"""Databases: lock waits and clocks of real servers follow the rig; what a dead worker left open is taken back."""
+
+from __future__ import annotations
+
+import asyncio
+import fcntl
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from postgres import PostgreSQL, missing
+
+import ironclock as ic
+
+START = "2031-03-29T21:00"
+
+
+def clock() -> str:
+    return time.strftime("%H:%M:%S")
+
+
+def together(rig: ic.Rig, *functions: Callable[[], Any], spend: str = "3m") -> None:
+    for function in functions:
+        threading.Thread(target=function).start()
+    rig.advance(spend)
+
+
+# --- SQLite -----------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def path(tmp_path: Path) -> str:
+    found = str(tmp_path / "tern.db")
+    connection = sqlite3.connect(found)
+    connection.execute("create table decks (n integer, at text default current_timestamp)")
+    connection.execute("insert into decks (n) values (0)")
+    connection.commit()
+    connection.close()
+    return found
+
+
+def test_sqlite_waits_for_its_lock_as_its_busy_handler_says(path: str) -> None:
+    log: list[Any] = []
+    began = time.monotonic()
+    with ic.Rig(start=START) as rig:
+
+        def holds() -> None:
+            connection = sqlite3.connect(path, isolation_level=None)
+            connection.execute("begin immediate")
+            time.sleep(1)
+            connection.execute("commit")
+            connection.close()
+
+        def wants(patience: float) -> None:
+            connection = sqlite3.connect(path, isolation_level=None, timeout=patience)
+            try:
+                connection.execute("begin immediate")
+                log.append(("got it", rig.now.timestamp() % 60))
+                connection.execute("rollback")
+            except sqlite3.OperationalError as error:
+                log.append((str(error), rig.now.timestamp() % 60))
+            connection.close()
+
+        together(rig, holds, lambda: wants(5), lambda: wants(0.5))
+    assert log == [("database is locked", 0.5), ("got it", pytest.approx(1.028))]
+    assert time.monotonic() - began < 2
+
+
+def test_a_job_that_waits_for_sqlite_can_time_out_and_die(path: str) -> None:
+    with ic.Rig(start=START) as rig:
+        holder = sqlite3.connect(path, isolation_level=None)
+        holder.execute("begin immediate")
+
+        def writes() -> None:
+            with sqlite3.connect(path, timeout=60) as connection:
+                connection.execute("update decks set n = n + 1")
+            connection.close()
+
+        timed = rig.enqueue(rig.job(writes, timeout="3s").call())
+        rig.advance("10s")
+        assert [attempt.outcome for attempt in timed.attempts] == ["timed-out"]
+        killed = rig.enqueue(rig.job(writes, name="killed").call())
+        rig.advance("2s")
+        rig.stop_workers()
+        rig.advance("1s")
+        assert [attempt.outcome for attempt in killed.attempts] == ["cancelled"]
+        holder.execute("rollback")
+        holder.close()
+
+
+def test_sqlites_own_clock_follows_in_every_connection(path: str) -> None:
+    early = sqlite3.connect(path)
+    real = early.execute("select datetime('now')").fetchone()[0]
+    with ic.Rig(start=START) as rig:
+        rig.advance("30s")
+        late = sqlite3.connect(path)
+        for connection in (early, late):
+            asked = "select datetime('now'), unixepoch(), date('now', '+1 day')"
+            assert connection.execute(asked).fetchone() == ("2031-03-29 21:00:30", 1932584430, "2031-03-30")
+        late.execute("insert into decks (n) values (1)")
+        late.commit()
+        assert late.execute("select at from decks where n = 1").fetchone()[0] == "2031-03-29 21:00:30"
+        late.close()
+    assert early.execute("select datetime('now')").fetchone()[0] >= real
+    assert early.execute("select datetime('now')").fetchone()[0] < "2031"
+    early.close()
+
+
+def test_sqlite_checks_threads_as_if_workers_were_real_ones(path: str) -> None:
+    shared = sqlite3.connect(path)
+    free = sqlite3.connect(path, check_same_thread=False)
+    with ic.Rig() as rig:
+        rig.workers(2)
+        job = rig.enqueue(rig.job(lambda: shared.execute("select 1"), name="shared").call())
+        own = rig.enqueue(rig.job(lambda: free.execute("select 1").fetchone()[0], name="free").call())
+        rig.settle()
+        assert isinstance(job.error, sqlite3.ProgrammingError)
+        assert "created in the test's thread and this is the thread of worker w1" in str(job.error)
+        assert own.result == 1
+        assert shared.execute("select 1").fetchone() == (1,)
+    shared.close()
+    free.close()
+
+
+def test_what_a_dead_worker_left_open_in_sqlite_is_rolled_back(path: str) -> None:
+    shared = sqlite3.connect(path, check_same_thread=False)
+    with ic.Rig() as rig:
+
+        def load() -> None:
+            shared.execute("insert into decks (n) values (7)")
+            time.sleep(1)
+            shared.commit()
+
+        kind = rig.job(load)
+        rig.faults.crash("load", at="sleep", attempts=1)
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+        assert [attempt.outcome for attempt in job.attempts] == ["crashed", "done"]
+    assert shared.execute("select count(*) from decks where n = 7").fetchone() == (1,)
+    shared.close()
+
+
+def test_a_dead_workers_file_lock_is_released(tmp_path: Path) -> None:
+    files = []
+    with ic.Rig() as rig:
+
+        def exclusive() -> None:
+            file = (tmp_path / "pid").open("w")
+            files.append(file)
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            time.sleep(5)
+            fcntl.flock(file, fcntl.LOCK_UN)
+
+        kind = rig.job(exclusive)
+        rig.faults.crash("exclusive", at="sleep", attempts=1)
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+        assert [attempt.outcome for attempt in job.attempts] == ["crashed", "done"]
+    for file in files:
+        file.close()
+
+
+def test_file_locks_are_waited_for_in_simulated_time(tmp_path: Path) -> None:
+    with ic.Rig(start=START) as rig:
+        rig.workers(2)
+
+        def exclusive() -> str:
+            with (tmp_path / "lock").open("w") as file:
+                fcntl.flock(file, fcntl.LOCK_EX)
+                time.sleep(10)
+                return clock()
+
+        kind = rig.job(exclusive)
+        jobs = [rig.enqueue(kind.call()) for _ in range(2)]
+        rig.advance("1m")
+    assert [job.result for job in jobs] == ["21:00:10", "21:00:20"]
+
+
+# --- PostgreSQL -------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[PostgreSQL]:
+    if why := missing():
+        pytest.skip(why)
+    with PostgreSQL() as running:
+        with running.connect() as connection:
+            connection.execute("create table decks (id int primary key, n int)")
+            connection.execute("insert into decks values (1, 0), (2, 0)")
+        yield running
+
+
+Driver = Callable[[], Any]
+
+
+@pytest.fixture(params=["psycopg", "psycopg2", "sqlalchemy"])
+def connect(request: pytest.FixtureRequest, server: PostgreSQL) -> Iterator[Driver]:
+    if request.param == "psycopg":
+        yield server.connect
+        return
+    if request.param == "psycopg2":
+        psycopg2 = pytest.importorskip("psycopg2")
+        where = {"host": "127.0.0.1", "port": server.port, "user": "tern", "dbname": "postgres"}
+        yield lambda: psycopg2.connect(**where)
+        return
+    sqlalchemy = pytest.importorskip("sqlalchemy")
+    engine = sqlalchemy.create_engine(f"postgresql+psycopg://tern@127.0.0.1:{server.port}/postgres", pool_size=5)
+    yield lambda: _Alchemy(engine.connect())
+    engine.dispose()
+
+
+class _Alchemy:
+    """A connection of SQLAlchemy with the few methods that the tests use."""
+
+    def __init__(self, connection: Any) -> None:
+        self._connection = connection
+        self.commit, self.rollback, self.close = connection.commit, connection.rollback, connection.close
+
+    def cursor(self) -> Any:
+        return self
+
+    def execute(self, text: str) -> Any:
+        from sqlalchemy import text as sql
+
+        self._found = self._connection.execute(sql(text))
+        return self._found
+
+    def fetchone(self) -> Any:
+        return self._found.fetchone()
+
+
+def run(connection: Any, text: str) -> Any:
+    cursor = connection.cursor()
+    cursor.execute(text)
+    return cursor
+
+
+def test_a_row_lock_is_waited_for_until_the_other_tasks_commit(connect: Driver) -> None:
+    log: list[Any] = []
+    began = time.monotonic()
+    with ic.Rig(start=START) as rig:
+
+        def first() -> None:
+            connection = connect()
+            run(connection, "update decks set n = n + 1 where id = 1")
+            time.sleep(60)
+            connection.commit()
+            log.append(("committed", clock()))
+            connection.close()
+
+        def second() -> None:
+            time.sleep(5)
+            connection = connect()
+            run(connection, "update decks set n = n + 10 where id = 1")
+            log.append(("updated", clock()))
+            connection.commit()
+            connection.close()
+
+        together(rig, first, second, lambda: [time.sleep(1) for _ in range(100)])
+    assert log == [("committed", "21:01:00"), ("updated", "21:01:00")]
+    assert time.monotonic() - began < 5
+
+
+def test_advisory_locks_let_one_job_run_after_the_other(connect: Driver) -> None:
+    with ic.Rig(start=START) as rig:
+        rig.workers(2)
+
+        def exclusive() -> str:
+            connection = connect()
+            run(connection, "select pg_advisory_xact_lock(7)")
+            time.sleep(10)
+            connection.commit()
+            connection.close()
+            return clock()
+
+        kind = rig.job(exclusive)
+        jobs = [rig.enqueue(kind.call()) for _ in range(2)]
+        rig.advance("1m")
+    assert [job.result for job in jobs] == ["21:00:10", "21:00:20"]
+
+
+def test_a_lock_that_the_test_itself_holds(connect: Driver) -> None:
+    with ic.Rig(start=START) as rig:
+        mine = connect()
+        run(mine, "update decks set n = 0 where id = 2")
+
+        def adds() -> str:
+            connection = connect()
+            run(connection, "update decks set n = n + 1 where id = 2")
+            connection.commit()
+            connection.close()
+            return clock()
+
+        job = rig.enqueue(rig.job(adds).call())
+        rig.advance("1m")
+        assert job.state == "running"
+        mine.commit()
+        rig.advance("1m")
+        assert job.result == "21:01:00"
+        mine.close()
+
+
+def test_a_slow_statement_takes_no_simulated_time(connect: Driver) -> None:
+    with ic.Rig(start=START) as rig:
+
+        def slow() -> str:
+            connection = connect()
+            run(connection, "select pg_sleep(0.5)")
+            connection.rollback()
+            connection.close()
+            return clock()
+
+        job = rig.enqueue(rig.job(slow).call())
+        rig.advance("1m")
+        assert job.result == "21:00:00"
+
+
+def test_a_deadlock_that_the_server_finds_arrives_as_its_error(connect: Driver) -> None:
+    ends: list[str] = []
+    with ic.Rig(start=START) as rig:
+
+        def crosses(one: int, other: int) -> None:
+            connection = connect()
+            try:
+                run(connection, f"update decks set n = n + 1 where id = {one}")
+                time.sleep(1)
+                run(connection, f"update decks set n = n + 1 where id = {other}")
+                connection.commit()
+                ends.append("done")
+            except Exception as error:
+                ends.append("deadlock" if "deadlock detected" in str(error) else repr(error))
+                connection.rollback()
+            connection.close()
+
+        together(rig, lambda: crosses(1, 2), lambda: crosses(2, 1))
+    assert sorted(ends) == ["deadlock", "done"]
+
+
+def test_what_a_dead_worker_left_open_in_postgresql_is_rolled_back(server: PostgreSQL, connect: Driver) -> None:
+    shared = connect()
+    run(shared, "update decks set n = 0 where id = 1")
+    shared.commit()
+    with ic.Rig(start=START) as rig:
+
+        def load() -> None:
+            run(shared, "update decks set n = n + 1 where id = 1")
+            time.sleep(1)
+            shared.commit()
+
+        kind = rig.job(load)
+        rig.faults.crash("load", at="sleep", attempts=1)
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+        assert [attempt.outcome for attempt in job.attempts] == ["crashed", "done"]
+    with server.connect() as other:
+        assert other.execute("select n from decks where id = 1").fetchone() == (1,)
+    shared.close()
+
+
+def test_listen_ends_with_the_other_tasks_notify(server: PostgreSQL) -> None:
+    log: list[Any] = []
+    with ic.Rig(start=START) as rig:
+
+        def listens() -> None:
+            with server.connect() as connection:
+                connection.autocommit = True
+                connection.execute("listen departures")
+                log.extend((notice.payload, clock()) for notice in connection.notifies(timeout=120))
+                log.append(("silence", clock()))
+
+        def sends() -> None:
+            with server.connect() as connection:
+                connection.autocommit = True
+                for number in range(3):
+                    time.sleep(20)
+                    connection.execute("select pg_notify('departures', %s)", [f"TL-{number}"])
+
+        together(rig, listens, sends)
+    assert log == [("TL-0", "21:00:20"), ("TL-1", "21:00:40"), ("TL-2", "21:01:00"), ("silence", "21:02:00")]
+
+
+@pytest.mark.parametrize("driver", ["psycopg", "asyncpg"])
+def test_async_drivers_wait_for_locks_in_simulated_time(server: PostgreSQL, driver: str) -> None:
+    module = pytest.importorskip(driver)
+    log: list[str] = []
+    began = time.monotonic()
+
+    async def updates() -> None:
+        if driver == "psycopg":
+            connection = await module.AsyncConnection.connect(
+                host="127.0.0.1", port=server.port, user="tern", dbname="postgres"
+            )
+            await connection.execute("update decks set n = n + 1 where id = 1")
+            log.append(clock())
+            await asyncio.sleep(60)
+            await connection.commit()
+        else:
+            connection = await module.connect(host="127.0.0.1", port=server.port, user="tern", database="postgres")
+            async with connection.transaction():
+                await connection.execute("update decks set n = n + 1 where id = 1")
+                log.append(clock())
+                await asyncio.sleep(60)
+        await connection.close()
+
+    async def both() -> None:
+        await asyncio.gather(updates(), updates())
+
+    with ic.Rig(start=START):
+        asyncio.run(both())
+    assert log == ["21:00:00", "21:01:00"]
+    assert time.monotonic() - began < 15
+
+
+def test_a_connection_pool_lives_in_simulated_time(server: PostgreSQL) -> None:
+    pools = pytest.importorskip("psycopg_pool")
+    log: list[Any] = []
+    where = f"host=127.0.0.1 port={server.port} user=tern dbname=postgres"
+    with ic.Rig(start=START) as rig, pools.ConnectionPool(where, min_size=1, max_size=2, timeout=30) as pool:
+
+        def works() -> None:
+            try:
+                with pool.connection() as connection:
+                    connection.execute("select 1")
+                    time.sleep(20)
+                log.append(("done", clock()))
+            except pools.PoolTimeout:
+                log.append(("no connection", clock()))
+
+        together(rig, *[works] * 5)
+    assert log == [
+        ("done", "21:00:20"), ("done", "21:00:20"), ("no connection", "21:00:30"),
+        ("done", "21:00:40"), ("done", "21:00:40"),
+    ]  # fmt: skip
+
+
+# --- Django -----------------------------------------------------------------------------------------
+
+DJANGO = """
+import sys, time
+import django
+from django.conf import settings
+settings.configure(DATABASES={{"default": {database!r}}}, USE_TZ=True, INSTALLED_APPS=[])
+django.setup()
+from django.db import connection, transaction
+import ironclock as ic
+
+with connection.cursor() as cursor:
+    cursor.execute("drop table if exists berths")
+    cursor.execute("create table berths (n int)")
+
+def books():
+    with transaction.atomic():
+        with connection.cursor() as cursor:
+            cursor.execute("insert into berths values (1)")
+        time.sleep(2)
+
+def gives_up():
+    with transaction.atomic():
+        time.sleep(1)
+        raise ValueError("no berth left")
+
+def dies():
+    with transaction.atomic():
+        with connection.cursor() as cursor:
+            cursor.execute("insert into berths values (2)")
+        time.sleep(1)
+
+with ic.Rig(start="2031-03-29T21:00") as rig:
+    rig.workers(2)
+    kinds = [rig.job(function) for function in (books, gives_up, dies)]
+    rig.faults.crash("dies", at="sleep", attempts=1)
+    jobs = [rig.enqueue(kind.call()) for kind in kinds]
+    rig.advance("5m")
+with connection.cursor() as cursor:
+    cursor.execute("select n, count(*) from berths group by n order by n")
+    print([job.state for job in jobs], cursor.fetchall(), connection.in_atomic_block)
+connection.close()
+"""
+
+
+@pytest.mark.parametrize("engine", ["sqlite", "postgresql"])
+def test_djangos_transactions_belong_to_their_worker(
+    engine: str, tmp_path: Path, request: pytest.FixtureRequest
+) -> None:
+    pytest.importorskip("django")
+    database: dict[str, Any] = {"ENGINE": "django.db.backends.sqlite3", "NAME": str(tmp_path / "berths.db")}
+    if engine == "postgresql":
+        port = request.getfixturevalue("server").port
+        database = {"ENGINE": "django.db.backends.postgresql", "NAME": "postgres", "USER": "tern", "HOST": "127.0.0.1", "PORT": port}  # fmt: skip
+    done = subprocess.run(
+        [sys.executable, "-c", DJANGO.format(database=database)], capture_output=True, text=True, timeout=120
+    )
+    assert done.stdout == "['done', 'dead', 'done'] [(1, 1), (2, 1)] False\n", done.stderr[-3000:]
+    assert done.stderr == ""

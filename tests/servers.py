@@ -1,0 +1,102 @@
+"""Real servers of the tests' own, on loopback ports, gone with them: Redis, and a slow HTTP server in a process."""
+
+from __future__ import annotations
+
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+
+def free_port() -> int:
+    """Return a port of the loopback interface that nobody uses."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def redis_missing() -> str:
+    """Return in words what is missing for a key-value server; empty where nothing is."""
+    if shutil.which("redis-server") is None:
+        return "Redis is not installed here (Debian: redis-server)"
+    try:
+        import redis  # noqa: F401
+    except ImportError:
+        return "the client package redis is not installed here"
+    return ""
+
+
+class Redis:
+    """A running key-value server."""
+
+    def __enter__(self) -> Redis:
+        self._home = Path(tempfile.mkdtemp(prefix="tern-line-"))
+        self.port = free_port()
+        command = [
+            "redis-server",
+            "--port",
+            str(self.port),
+            "--bind",
+            "127.0.0.1",
+            "--dir",
+            str(self._home),
+            "--save",
+            "",
+        ]
+        self._process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+        _until_it_listens(self.port)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._process.kill()
+        self._process.wait()
+        shutil.rmtree(self._home, ignore_errors=True)
+
+
+_HTTP = """
+import http.server, time
+class Slow(http.server.BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    def do_GET(self):
+        time.sleep(float(self.path[1:]))
+        self.send_response(200)
+        self.send_header("Content-Length", "2")
+        self.end_headers()
+        self.wfile.write(b"ok")
+    def log_message(self, *_):
+        pass
+server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Slow)
+print(server.server_address[1], flush=True)
+server.serve_forever()
+"""
+
+
+class SlowHttp:
+    """An HTTP server in a process of its own: ``GET /1.5`` answers after 1.5 real seconds."""
+
+    def __enter__(self) -> SlowHttp:
+        self._process = subprocess.Popen([sys.executable, "-c", _HTTP], stdout=subprocess.PIPE, text=True)
+        assert self._process.stdout is not None
+        self.url = f"http://127.0.0.1:{int(self._process.stdout.readline())}/"
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._process.kill()
+        self._process.wait()
+        assert self._process.stdout is not None
+        self._process.stdout.close()
+
+
+def _until_it_listens(port: int) -> None:
+    end = time.monotonic() + 10
+    while True:
+        try:
+            socket.create_connection(("127.0.0.1", port), timeout=1).close()
+            return
+        except OSError:
+            if time.monotonic() > end:
+                raise
+            time.sleep(0.02)
