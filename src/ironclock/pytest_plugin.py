@@ -42,7 +42,8 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 def pytest_configure(config: pytest.Config) -> None:
     """Register the marker."""
     config.addinivalue_line(
-        "markers", "rig(start, zone, seed, policy, payload, threads, strict, stuck_after): arguments for the rig fixture"
+        "markers",
+        "rig(start, zone, seed, policy, payload, threads, strict, stuck_after): arguments for the rig fixture",
     )
     if hasattr(config, "workerinput"):  # a process of a parallel run has a thread that talks to the main process
         from .interpreter.patching.real_threads import note_runner_threads

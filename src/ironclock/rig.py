@@ -818,7 +818,7 @@ class Rig:
             self._clock_functions.database_uses = DatabaseUses(self._loop)
             self._threads.on_death.append(self._clock_functions.database_uses.take_back)
         installation.enter(self._clock_functions)
-        self._threads.states.active = True
+        self._threads.states.enter_rig()
         self._thread = me
         self._depth = 1
         try:

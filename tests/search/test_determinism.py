@@ -7,7 +7,6 @@ import random
 import secrets
 import subprocess
 import sys
-import threading
 import time
 import uuid
 from collections.abc import Callable
@@ -39,21 +38,6 @@ def cached() -> str:
     return CACHE.get("seat") or (CACHE.setdefault("seat", "1A") and "fresh")
 
 
-def in_a_real_thread() -> Any:
-    return [seen for seen in _seen]
-
-
-_seen: list[float] = []
-
-
-def reads_a_real_thread(rig: ic.Rig) -> None:
-    _seen.clear()
-    thread = threading.Thread(target=lambda: _seen.append(time.time()))
-    thread.start()
-    thread.join()
-    job_of(in_a_real_thread)(rig)
-
-
 @pytest.mark.parametrize(
     ("story", "cause"),
     [
@@ -65,7 +49,6 @@ def reads_a_real_thread(rig: ic.Rig) -> None:
         (job_of(lambda: time.clock_gettime(time.CLOCK_MONOTONIC)), r"the real clock through time\.clock_gettime, at"),
         (job_of(count), "something that the first run left behind"),
         (job_of(cached), "something that the first run left behind"),
-        (reads_a_real_thread, "it starts a real thread, which sees the real clock"),
     ],
 )  # fmt: skip
 def test_the_cause_is_named(story: Any, cause: str) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import sys
-import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -16,7 +15,6 @@ from ..foundation.source_location import users_frame
 from ..history.history import History
 from ..history.narrative import describe
 from ..interpreter.patching.builtin_patching import Builtin
-from ..interpreter.tasks.simulated_threads import is_simulated
 from .plan import Plan
 from .runs import SearchedStory
 
@@ -144,18 +142,9 @@ def _watched(read: list[str]) -> Iterator[None]:
             read.append(told("it makes a random.Random() without a seed"))
         seed(self, a, version)
 
-    start = threading.Thread.start
-
-    def started(self: threading.Thread) -> None:
-        start(self)
-        if self.ident is not None and not is_simulated(self.ident):
-            read.append(told("it starts a real thread, which sees the real clock"))
-
     entropy.point(urandom)
     clock.point(clock_gettime)
-    patched: list[tuple[type, str, Callable[..., Any]]] = [
-        (random.Random, "seed", seeded), (threading.Thread, "start", started),
-    ]  # fmt: skip
+    patched: list[tuple[type, str, Callable[..., Any]]] = [(random.Random, "seed", seeded)]
     saved = [(owner, name, getattr(owner, name)) for owner, name, _ in patched]
     for owner, name, replacement in patched:
         setattr(owner, name, replacement)

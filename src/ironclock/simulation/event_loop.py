@@ -11,13 +11,13 @@ import datetime as dt
 import gc
 from collections import deque
 from collections.abc import Callable
-from heapq import heappop, heappush
+from heapq import heappop, heappush, heappushpop
 from itertools import chain, count
 from typing import Any
 
 from ..errors import IronClockError, RigStateError
 from ..foundation.instants import Timeline
-from .decisions import ARGUMENT, AT, Decisions, Event
+from .decisions import ARGUMENT, AT, FUNCTION, Decisions, Event
 from .task import DirectCalls, Task, TaskSwitcher
 
 FIRST = -(1 << 62)
@@ -316,8 +316,53 @@ class EventLoop:
                     self.forget_values()
                 return
             task.wake_ns = wake
-            self.schedule(wake, task.priority, self._wake, task)
+            if heap and not (self.work_to_dispatch or self.waiters or self.chooses_order or self._stop_at == ONE_EVENT):
+                # If the next event wakes a task, the code of that one runs next, without a turn of the loop.
+                event = heappushpop(heap, (wake, task.priority, self.next_order(), self._wake, task))
+                if event[AT] <= self._until and event[FUNCTION] == self._wake:
+                    self._hand_over(task, event)
+                    return
+                heappush(heap, event)
+            else:
+                self.schedule(wake, task.priority, self._wake, task)
         self._suspend(task)
+
+    def _hand_over(self, task: Task, event: Event) -> None:
+        """Let the task of a wake-up event, which was taken from the heap, go on in place of the running one."""
+        heap, in_order = self.heap, self._in_order
+        if in_order and (not heap or in_order[0] < heap[0]):
+            heappush(heap, in_order.popleft())  # as `_pop` does
+        at, other = event[AT], event[ARGUMENT]
+        if at > self.now:
+            self.now = at
+            if self.values_of_instant:
+                self.forget_values()
+        if other is task:
+            return  # it is the next one itself
+        if not other.suspended or at < other.wake_ns or self.several_wall_clocks:
+            if other.suspended and at >= other.wake_ns:
+                self.schedule(at, FIRST, self._wake, other)
+            self._suspend(task)  # a wake-up call that is out of date, or clocks that differ
+            return
+        task.suspended = True
+        try:
+            self.switcher.hand_over(task, other)
+        finally:
+            task.suspended = False
+            self.current = task
+
+    def pass_idle_time(self, until_ns: int) -> bool:
+        """Move the clock to an instant if nothing else happens until then, itself included. Return True if it moved."""
+        heap = self.heap
+        if (
+            self.work_to_dispatch or self.waiters or (heap and heap[0][AT] <= until_ns)
+            or (self.running and (self.current is None or until_ns > self._until or self._stop_at == ONE_EVENT))
+        ):  # fmt: skip
+            return False
+        self.now = until_ns
+        if self.values_of_instant:
+            self.forget_values()
+        return True
 
     def wait(self, ready: Callable[[], Any], until_ns: int | None = None) -> bool:
         """Wait until `ready()` is true, at most until an instant; return the last answer of `ready()`.

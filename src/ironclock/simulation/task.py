@@ -70,6 +70,9 @@ class TaskSwitcher(Protocol):
     def suspend(self, task: Task) -> None:
         """Suspend the running task, and continue with the event loop. Returns when the task is resumed."""
 
+    def hand_over(self, task: Task, other: Task) -> None:
+        """Suspend the running task, and continue a suspended one, without a turn of the event loop."""
+
     def resume(self, task: Task) -> None:
         """Continue a suspended task. Called from the event loop."""
 
@@ -99,6 +102,9 @@ class DirectCalls:
 
     def run(self, loop: Callable[[], None]) -> None:
         loop()
+
+    def hand_over(self, task: Task, other: Task) -> None:
+        self.suspend(task)
 
     def suspend(self, task: Task) -> None:
         who = task.job.id if task.job is not None else "a thread"

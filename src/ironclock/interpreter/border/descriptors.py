@@ -13,7 +13,7 @@ from ...errors import RigStateError
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import others_run
 from .file_times import real_fstat
-from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, Exchange, Kind, OutsideWait, OutsideWaits
+from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exchange, Kind, OutsideWait, OutsideWaits
 
 _SHAPE = 24  # bytes at the beginning of a request that say what sort of request it is
 _WAITING_COMMANDS = (
@@ -85,12 +85,14 @@ class Descriptors:
         if found is None or found.inode not in (-1, status.st_ino):
             found = self._exchanges[fd] = self._first(fd, status)
         found.inode = status.st_ino
-        if found.server is None:
+        if found.server is UNKNOWN:
             found.server = _server_of(fd, status)
         if not others_run() and self._inside(fd, found, status):
-            inside = Exchange(INSIDE, "")
+            inside = found.inside
+            if inside is None:
+                inside = found.inside = Exchange(INSIDE, "")
+                inside.find_peer = lambda: self._connected_peer(fd)
             inside.peer = found.peer
-            inside.find_peer = lambda: self._connected_peer(fd)
             return inside
         return found
 

@@ -13,8 +13,10 @@ nothing gets a quarter of its grace the next time.
 
 from __future__ import annotations
 
+import _socket
 import fcntl
 import select
+import socket
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -45,6 +47,8 @@ _STEP_MS = 1  # between two looks at something that cannot be polled
 _NOTHING_LEFT_S = 4.0  # the grace of a request if no event is pending: nothing simulated could end its wait
 
 _real_poll = select.poll.poll if hasattr(select, "poll") and hasattr(select.poll, "poll") else type(select.poll()).poll
+_real_register = type(select.poll()).register
+_family_of = _socket.socket.family.__get__
 _real_time = REAL["monotonic"]
 
 
@@ -77,6 +81,9 @@ INSIDE = Kind(0.0, 0.0)
 """Only code of this rig can end the wait."""
 
 
+UNKNOWN = "unknown"
+
+
 class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
@@ -85,6 +92,7 @@ class Exchange:
         "grace_scale",
         "in_vain",
         "inode",
+        "inside",
         "kind",
         "only_we_end_it",
         "patience_scale",
@@ -111,13 +119,15 @@ class Exchange:
         self.inode = -1
         self.peer: Any = None
         """The other end, if it is in this rig."""
+        self.inside: Exchange | None = None
+        """The same descriptor while only code of this rig can answer."""
         self.find_peer: Callable[[], Any] | None = None
         """Looks for it, if it was not accepted yet."""
         self.reader: OutsideWait | None = None
         self.only_we_end_it: Callable[[], bool] | None = None
         """Asks, after a first moment, if nothing but code of this rig can end the wait. None: nobody knows."""
-        self.server: Any = None
-        """The address of the other end."""
+        self.server: Any = UNKNOWN
+        """The address of the other end. None if it has none."""
         self.traffic = -1
         """How many answers of that server had come when the wait was last in vain."""
 
@@ -169,13 +179,15 @@ class OutsideWaits:
 
     # --- waiting ------------------------------------------------------------------------------------
 
-    def wait(self, wait: OutsideWait) -> bool:
+    def wait(self, wait: OutsideWait, looked: bool = False) -> bool:
         """Wait until it is ready, at most until its deadline; return True if it is ready.
+
+        Parameters: `looked` is True if the caller has just seen that it is not.
 
         Raises `RigStateError` in a callback of the rig, and `StuckError` if nothing can end the wait.
         """
         loop = self._loop
-        if self._look([wait], 0.0):
+        if not looked and self._look([wait], 0.0):
             return True
         if wait.until_ns is not None and wait.until_ns <= loop.now:
             return False
@@ -189,15 +201,26 @@ class OutsideWaits:
             deadline: int | None = task.deadline_ns
         else:
             deadline = wait.until_ns
-        in_place = max((e.kind.in_place_s * e.grace_scale - e.waited_s for e in wait.exchanges), default=0.0)
-        if deadline is not None:
-            in_place = min(in_place, (deadline - loop.now) / NS)
-        if any(e.only_we_end_it is not None for e in wait.exchanges):
-            in_place = min(in_place, ASK_AFTER_S)
-        if in_place > 0 and self._look([wait], in_place):
-            self._answered(wait)
-            return True
+        in_place = 0.0
+        for exchange in wait.exchanges:
+            if exchange.kind.in_place_s:
+                left = exchange.kind.in_place_s * exchange.grace_scale - exchange.waited_s
+                in_place = max(in_place, left if exchange.only_we_end_it is None else min(left, ASK_AFTER_S))
+        if in_place > 0:
+            if deadline is not None:
+                in_place = min(in_place, (deadline - loop.now) / NS)
+            if self._look([wait], in_place):
+                self._answered(wait)
+                return True
         until, wait.until_ns = wait.until_ns, deadline
+        if (
+            deadline is not None
+            and deadline == until
+            and self._rest(wait, deadline) <= 0
+            and loop.pass_idle_time(deadline)
+        ):
+            self._note_in_vain(wait, True)
+            return False
         self._waits.append(wait)
         loop.before_time_moves = self._before_time_moves
         try:
@@ -306,7 +329,7 @@ class OutsideWaits:
             left = min(limit, self.stuck_after_s) - exchange.waited_s
             if left > 0 and exchange.only_we_end_it is not None and exchange.waited_s >= ASK_AFTER_S:
                 left = 0.0 if exchange.only_we_end_it() else left
-            elif left <= 0 and exchange.server is not None:
+            elif left <= 0 and exchange.server not in (None, UNKNOWN):
                 left = self._renewed(exchange)
             rest = max(rest, left)
         return rest
@@ -346,17 +369,19 @@ class OutsideWaits:
                 return True
             stood += _real_time() - began
         for wait in waits:
-            for exchange in wait.exchanges:
-                self._note_in_vain(exchange, at is not None and wait.until_ns is not None and at >= wait.until_ns)
+            self._note_in_vain(wait, at is not None and wait.until_ns is not None and at >= wait.until_ns)
         return False
 
-    def _note_in_vain(self, exchange: Exchange, expires: bool) -> None:
-        key = exchange.kind, exchange.shape
-        if not exchange.in_vain:
-            exchange.in_vain = True
-            self._grace_scales[key] = exchange.grace_scale / 4
-        if expires:
-            self._patience_scales[key] = exchange.patience_scale / 4
+    def _note_in_vain(self, wait: OutsideWait, expires: bool) -> None:
+        for exchange in wait.exchanges:
+            if exchange.kind is INSIDE:
+                continue
+            key = exchange.kind, exchange.shape
+            if not exchange.in_vain:
+                exchange.in_vain = True
+                self._grace_scales[key] = exchange.grace_scale / 4
+            if expires:
+                self._patience_scales[key] = exchange.patience_scale / 4
 
     def _only_inside(self, waits: Iterable[OutsideWait]) -> bool:
         return all(exchange.kind is INSIDE for wait in waits for exchange in wait.exchanges)
@@ -370,7 +395,7 @@ class OutsideWaits:
 
     def _answered(self, wait: OutsideWait) -> None:
         for exchange in wait.exchanges:
-            if exchange.server is not None:
+            if exchange.server not in (None, UNKNOWN):
                 self.traffic[exchange.server] = self.traffic.get(exchange.server, 0) + 1
             if not exchange.in_vain and exchange.grace_scale < 1:
                 self._grace_scales.pop((exchange.kind, exchange.shape), None)
@@ -401,7 +426,7 @@ class OutsideWaits:
             seconds = 0.0
         poll = select.poll()
         for fd, wanted in events.items():
-            poll.register(fd, wanted)
+            _real_register(poll, fd, wanted)
         if seconds <= 0:
             return self._mark(poll, 0, polled) or found
         begin = _real_time()
@@ -466,6 +491,8 @@ _ALWAYS = select.POLLERR | select.POLLHUP | select.POLLNVAL
 
 def _in_flight(peer: Any) -> bool:
     """Return True if the system has not sent yet what the other end has written: it gathers small packets."""
+    if _family_of(peer) == socket.AF_UNIX:
+        return False
     try:
         return fcntl.ioctl(peer.fileno(), _UNSENT, b"\0\0\0\0") != b"\0\0\0\0"
     except (OSError, ValueError):

@@ -12,6 +12,8 @@ from .outside_waits import OutsideWait
 
 Here = Callable[[], Any]
 
+_EVENTS = select.POLLIN, select.POLLOUT, select.POLLPRI
+
 
 def select_function(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     """Return the replacement of `select.select`."""
@@ -23,15 +25,15 @@ def select_function(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if timeout is not None and not (rlist or wlist or xlist):
             world.let_pass(timeout)
             return [], [], []
-        lists = list(rlist), list(wlist), list(xlist)
-        found: list[Any] = [real(*lists, 0)]
-        if any(found[0]):
-            return found[0]
-        fds = [
-            (one if isinstance(one, int) else one.fileno(), event)
-            for many, event in zip(lists, (select.POLLIN, select.POLLOUT, select.POLLPRI), strict=True)
-            for one in many
-        ]
+        lists = rlist, wlist, xlist
+        first = real(*lists, 0)
+        if first[0] or first[1] or first[2]:
+            return first
+        found: list[Any] = [first]
+        fds = []
+        for many, event in zip(lists, _EVENTS, strict=True):
+            for one in many:
+                fds.append((one if isinstance(one, int) else one.fileno(), event))
 
         def look() -> bool:
             found[0] = real(*lists, 0)
@@ -49,7 +51,7 @@ def wait_for_any(
     """Wait for several descriptors, at most `timeout` seconds; return True if any is ready."""
     exchanges = [world.descriptors.exchange(fd) for fd, _ in fds]
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
-    ready: bool = world.outside.wait(OutsideWait(what, exchanges, fds, look, until))
+    ready: bool = world.outside.wait(OutsideWait(what, exchanges, fds, look, until), looked=True)
     return ready
 
 

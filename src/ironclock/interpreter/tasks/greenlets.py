@@ -135,6 +135,20 @@ class GreenletSwitcher:
         assert self._main is not None
         return self._main
 
+    def hand_over(self, task: Task, other: Task) -> None:
+        """Suspend the running task, and continue another one in its own greenlet."""
+        here = task.suspension = greenlet.getcurrent()
+        self._suspended[id(here)] = here
+        events = unset_running_loop()
+        try:
+            other.suspension.switch()
+        finally:
+            self._suspended.pop(id(here), None)
+            if self.enter_thread is not None:
+                self.enter_thread(task)
+            if events is not None:
+                set_running_loop(events)
+
     def suspend(self, task: Task) -> None:
         """Suspend the running task, and continue with the loop in another greenlet."""
         if self._exits_to is not None:

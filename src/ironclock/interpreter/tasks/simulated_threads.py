@@ -23,7 +23,7 @@ from ...simulation.task import Task
 from ..patching.real_threads import starting
 from .deadlocks import Deadlocks
 from .locks import free_locks_of
-from .thread_locals import FIRST_IDENT, IDENTS, ThreadStates
+from .thread_locals import FIRST_IDENT, ThreadStates
 
 if TYPE_CHECKING:
     from ...history.history import History
@@ -51,11 +51,6 @@ def _register_at_exit() -> None:
     if loaded not in _seen_at_exit:
         _seen_at_exit.add(loaded)
         threading._register_atexit(_end_all_threads)  # type: ignore[attr-defined]
-
-
-def is_simulated(ident: int) -> bool:
-    """Return True if an identifier is that of a simulated thread."""
-    return FIRST_IDENT <= ident < FIRST_IDENT + IDENTS
 
 
 class SimulatedThread(Task):

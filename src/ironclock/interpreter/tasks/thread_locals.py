@@ -29,9 +29,6 @@ _STATE_WORDS = 200
 _state = ctypes.pythonapi.PyThreadState_Get
 _state.restype = ctypes.c_void_p
 _state.argtypes = []
-_incref = ctypes.pythonapi.Py_IncRef
-_incref.restype = None
-_incref.argtypes = [ctypes.py_object]
 _decref = ctypes.pythonapi.Py_DecRef
 _decref.restype = None
 _decref.argtypes = [ctypes.c_void_p]
@@ -60,17 +57,9 @@ def _back_identifiers() -> None:
 _backed = False
 
 
-def exchange(values: Any) -> Any:
-    """Put a set of values in place (None: an empty one); return the set that was there."""
-    slot = ctypes.c_void_p.from_address((_state() or 0) + (_offset[0] if _offset else _find()))
-    pointer = slot.value
-    before = None if not pointer else ctypes.cast(pointer, ctypes.py_object).value
-    if values is not None:
-        _incref(values)
-    slot.value = None if values is None else id(values)
-    if pointer:
-        _decref(pointer)
-    return before
+def _slot() -> ctypes.c_void_p:
+    """Return the pointer in the state of the calling real thread that leads to its values."""
+    return ctypes.c_void_p.from_address((_state() or 0) + (_offset[0] if _offset else _find()))
 
 
 def _find() -> int:
@@ -94,36 +83,55 @@ def _find() -> int:
 
 
 class ThreadStates:
-    """The thread-local values of one rig: those of the test, of each worker, and of each simulated thread."""
+    """The thread-local values of one rig: those of the test, of each worker, and of each simulated thread.
+
+    A set of values is kept as the pointer to it, with the reference that the thread's state had.
+    """
 
     def __init__(self, loop: EventLoop) -> None:
         self._loop = loop
-        self._kept: dict[Any, Any] = {}
+        self._kept: dict[Any, int | None] = {}
         self._in_place: Any = None  # whose values are in place; None: the test's
+        self._slot: Any = None  # None: the rig is not entered, and everything uses the values of the test
         self._idents: dict[Any, int] = {}
-        self.active = False
-        """True while the rig is entered. In a rig that is not, everything uses the values of the test."""
+
+    def enter_rig(self) -> None:
+        """Begin to exchange values, in the calling real thread."""
+        self._slot = _slot()
+        for worker in self._idents:
+            self._name(worker)
 
     def enter(self, task: Task | None) -> None:
         """Put the values of a task's thread in place. None: the test's."""
         key = None if task is None else task.thread_key
-        if key == self._in_place or not self.active:
+        if key is self._in_place or self._slot is None:
             return
-        is_new = key not in self._kept and key is not None
-        self._kept[self._in_place] = exchange(self._kept.pop(key, None))
+        slot, kept = self._slot, self._kept
+        kept[self._in_place] = slot.value
         self._in_place = self._loop.thread_in_place = key
-        if is_new:
-            if not _backed:
-                _back_identifiers()
-            by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
+        if key in kept:
+            slot.value = kept[key]
+            return
+        slot.value = None  # an empty set
+        if not _backed:
+            _back_identifiers()
+        by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
         if isinstance(key, str):
+            self.ident_of_worker(key)
             self._name(key)
 
     def drop(self, key: Any) -> None:
         """Free the values of a worker or thread that has ended."""
         if self._in_place == key:
             self.enter(None)
-        self._kept.pop(key, None)
+        pointer = self._kept.pop(key, None)
+        if pointer:
+            _decref(pointer)
+
+    def __del__(self) -> None:
+        for key, pointer in self._kept.items():
+            if pointer and key is not None and key is not self._in_place:
+                _decref(pointer)
 
     def ident_of_worker(self, worker: str) -> int:
         """Return the thread identifier of a worker."""
@@ -146,7 +154,7 @@ class ThreadStates:
     def leave(self) -> None:
         """Put the test's values in place, and let `threading` forget the workers."""
         self.enter(None)
-        self.active = False
+        self._slot = None
         for ident in self._idents.values():
             threading._active.pop(ident, None)  # type: ignore[attr-defined]
 
