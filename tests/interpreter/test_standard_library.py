@@ -16,7 +16,13 @@ import signal, sys, unittest, warnings
 import ironclock as ic
 signal.signal(signal.SIGINT, signal.default_int_handler)  # which a shell ignores for what runs in its background
 warnings.simplefilter("ignore")
-suite = unittest.defaultTestLoader.loadTestsFromName(sys.argv[1])
+def chosen(tests):
+    for test in tests:
+        if isinstance(test, unittest.TestSuite):
+            yield from chosen(test)
+        elif not any(left_out in test.id() for left_out in sys.argv[2:]):
+            yield test
+suite = unittest.TestSuite(chosen(unittest.defaultTestLoader.loadTestsFromName(sys.argv[1])))
 with ic.Rig(start="2031-03-03T09:00"):
     result = unittest.TextTestRunner(stream=sys.stdout, verbosity=1).run(suite)
 print("ran", result.testsRun)
@@ -28,13 +34,37 @@ MODULES = [
     ("test_asyncgen", 60), ("test_asyncio.test_locks", 60), ("test_asyncio.test_queues", 40),
     ("test_asyncio.test_timeouts", 20), ("test_asyncio.test_waitfor", 10), ("test_asyncio.test_taskgroups", 30),
     ("test_asyncio.test_runners", 20), ("test_asyncio.test_base_events", 100), ("test_asyncio.test_streams", 50),
-    ("test_asyncio.test_threads", 3),
+    ("test_asyncio.test_threads", 3), ("test_queue", 40), ("test_select", 5), ("test_selectors", 100),
 ]  # fmt: skip
 LONG_MODULES = [
     ("test_asyncio.test_events", 150),
     ("test_asyncio.test_tasks", 600),
     ("test_asyncio.test_sock_lowlevel", 20),
+    ("test_asyncio.test_subprocess", 60),
+    ("test_socket", 500),
+    ("test_signal", 40),
+    ("test_subprocess", 250),
+    ("test_threading", 100),
 ]
+EXCEPTIONS = {
+    # A second copy of a module in C, whose types are others than those that the rig knows.
+    "test_queue": ["CSimpleQueueTest"],
+    # It needs a device that most machines do not have; it fails without a rig as well.
+    "test_socket": ["VSOCK"],
+    # A thread that never waits: simulated threads take turns where they wait.
+    "test_signal": ["test_stress_modifying_handlers"],
+    # Children work in real time, and take no simulated time until a task has something else to do.
+    "test_subprocess": [
+        "test_leak_fast_process_del_killed", "test_send_signal_race", "test_stopped",
+        "test_communicate_timeout_large_output",
+    ],
+    # Another interpreter in the same process shares the functions that the rig has replaced.
+    # The others are errors that one real thread raises in another.
+    "test_threading": [
+        "SubinterpThreadingTests", "test_can_interrupt_tight_loops", "test_interrupt_main_subthread",
+        "test_PyThreadState_SetAsyncExc",
+    ],
+}  # fmt: skip
 
 
 @pytest.mark.skipif(importlib.util.find_spec("test.support") is None, reason="this Python comes without its own tests")
@@ -47,7 +77,11 @@ def test_passes_inside_a_rig(module: str, least: int) -> None:
     if importlib.util.find_spec(f"test.{module.removesuffix('.TimerTests')}") is None:
         pytest.skip("not in this Python's tests")
     done = subprocess.run(
-        [sys.executable, "-c", RUN, f"test.{module}"], capture_output=True, text=True, timeout=300, check=False
+        [sys.executable, "-c", RUN, f"test.{module}", *EXCEPTIONS.get(module, [])],
+        capture_output=True,
+        text=True,
+        timeout=300,
+        check=False,
     )
     assert done.returncode == 0, done.stdout[-6000:] + done.stderr[-3000:]
     assert int(done.stdout.rsplit("ran ", 1)[1]) >= least

@@ -16,7 +16,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from ..errors import RigStateError
-from .border import file_times, files, processes, selects, sockets
+from .border import file_times, files, processes, selects, signals, sockets
 from .border.clock_readers import UuidTimes
 from .border.other_loops import GeventRefused, uvloop_patches
 from .border.postgres import Psycopg2Waits, psycopg_patches
@@ -302,6 +302,7 @@ def _builtins() -> list[tuple[Builtin, Callable[..., Any]]]:
     both = [(_thread, pair) for pair in replacements(_here, _another_thread)]
     both += [(_signal, pair) for pair in alarms.replacements(_here)]
     both += [(select, ("select", lambda real: selects.select_function(real, _here)))]
+    both += [(_signal, pair) for pair in signals.builtins(_here).items()]
     both += files.builtins(_here)
     both += file_times.builtins(_here)
     both += processes.builtins(_here)

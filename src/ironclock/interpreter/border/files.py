@@ -32,6 +32,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
     return [
         (os, ("read", lambda real: _read(real, here))),
         (os, ("write", lambda real: _write(real, here))),
+        (os, ("sendfile", lambda real: _sendfile(real, here))),
         (os, ("pipe", lambda real: _pipe(real, here))),
         (os, ("pipe2", lambda real: _pipe(real, here))),
         (fcntl, ("flock", lambda real: _lock(real, here, "fcntl.flock"))),
@@ -83,7 +84,9 @@ def _read_all(one: Any) -> bytes:
 
 
 def _await_input(world: Any, fd: int, what: str) -> None:
-    if fd > 0 and not _ready(fd, select.POLLIN) and os.get_blocking(fd):  # standard input is the user's
+    if (
+        fd > 0 and not _ready(fd, select.POLLIN) and os.get_blocking(fd) and _is_open_for(fd, os.O_RDONLY)
+    ):  # standard input is the user's
         world.descriptors.wait(fd, select.POLLIN, None, what)
 
 
@@ -113,24 +116,45 @@ def _write(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
             size = whole.nbytes
         if _ready(fd, select.POLLOUT) and size <= select.PIPE_BUF:
             return int(real(fd, data))
-        if not os.get_blocking(fd):
+        if not os.get_blocking(fd) or not _is_open_for(fd, os.O_WRONLY):
             return int(real(fd, data))
         done = 0
         with memoryview(data) as whole, whole.cast("B") as view:
             while done < size:
-                world.descriptors.wait(fd, select.POLLOUT, None, "os.write", False)
-                os.set_blocking(fd, False)
-                part = view[done:]
-                try:
-                    done += real(fd, part)
-                except BlockingIOError:
-                    continue
-                finally:
-                    part.release()
-                    os.set_blocking(fd, True)
+                with view[done:] as part:
+                    done += _without_blocking(world, fd, "os.write", lambda part=part: real(fd, part))  # type: ignore[misc]
         return done
 
     return write
+
+
+def _is_open_for(fd: int, mode: int) -> bool:
+    return fcntl.fcntl(fd, fcntl.F_GETFL) & os.O_ACCMODE in (mode, os.O_RDWR)
+
+
+def _without_blocking(world: Any, fd: int, what: str, operate: Callable[[], int]) -> int:
+    """Do an operation that writes to a descriptor, as soon as it does not block the thread."""
+    while True:
+        world.descriptors.wait(fd, select.POLLOUT, None, what, False)
+        os.set_blocking(fd, False)
+        try:
+            return operate()
+        except BlockingIOError:
+            continue
+        finally:
+            os.set_blocking(fd, True)
+
+
+def _sendfile(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def sendfile(out_fd: int, in_fd: int, offset: Any, count: int, *rest: Any, **kwargs: Any) -> int:
+        world = here()
+        if world is None or not isinstance(out_fd, int) or out_fd < 0 or not os.get_blocking(out_fd):
+            return int(real(out_fd, in_fd, offset, count, *rest, **kwargs))
+        return _without_blocking(
+            world, out_fd, "os.sendfile", lambda: int(real(out_fd, in_fd, offset, count, *rest, **kwargs))
+        )
+
+    return sendfile
 
 
 def _pipe(real: Callable[..., Any], here: Here) -> Callable[..., Any]:

@@ -5,7 +5,8 @@ A task that waits for something real is *outside*. While it waits, the other tas
 1. A wait that nothing real ends lasts simulated time, and ends at its own simulated deadline.
 2. An answer that comes quickly takes no simulated time: before the clock moves, everything outside gets a real grace.
 3. A deadline does not expire while a request is unanswered, until real patience is used up.
-4. If only code of this rig can end a wait, it gets no grace at all: nothing real can come.
+4. While something real is waited for, simulated time goes no faster than real time, until the grace is used up.
+5. If only code of this rig can end a wait, it gets no grace at all: nothing real can come.
 
 How long the graces are depends on what is known of the wait (`Kind`). A request that has kept the rig waiting for
 nothing gets a quarter of its grace the next time.
@@ -43,6 +44,7 @@ RENEWED_S = 0.005
 
 _IN_FLIGHT_S = 0.5  # how long something that was written can be on its way between two sockets of this process
 _UNSENT = 0x894B  # SIOCOUTQNSD: bytes that were not sent yet (https://man7.org/linux/man-pages/man7/tcp.7.html)
+_LEAST_S = 1e-4  # a rest that is shorter is none: a float of the clock cannot hold a much shorter one
 _STEP_MS = 1  # between two looks at something that cannot be polled
 _NOTHING_LEFT_S = 4.0  # the grace of a request if no event is pending: nothing simulated could end its wait
 
@@ -136,7 +138,7 @@ class OutsideWait:
     """One wait of one task. Parameters: `fds` are descriptors with their events as in `select.poll`; `look` returns
     True if what is waited for is there, for what cannot be polled; `until_ns` is the simulated deadline."""
 
-    __slots__ = ("began_ns", "exchanges", "fds", "look", "ready", "task", "until_ns", "what", "where")
+    __slots__ = ("began_ns", "exchanges", "fds", "look", "ready", "task", "until_ns", "what")
 
     def __init__(
         self, what: str, exchanges: Sequence[Exchange], fds: Sequence[tuple[int, int]] = (),
@@ -149,7 +151,6 @@ class OutsideWait:
         self.until_ns = until_ns
         self.began_ns = 0
         self.task: Task | None = None
-        self.where = ""
         self.ready = False
 
     def is_ready(self) -> bool:
@@ -195,8 +196,6 @@ class OutsideWaits:
         wait.began_ns = loop.now
         if task is None and loop.running:
             return self._wait_in_callback(wait)
-        if task is None:
-            wait.where = waiting_at()  # the loop runs on another stack
         if task is not None and task.deadline_ns >= 0 and (wait.until_ns is None or task.deadline_ns < wait.until_ns):
             deadline: int | None = task.deadline_ns
         else:
@@ -216,7 +215,7 @@ class OutsideWaits:
         if (
             deadline is not None
             and deadline == until
-            and self._rest(wait, deadline) <= 0
+            and self._rest(wait, deadline) < _LEAST_S
             and loop.pass_idle_time(deadline)
         ):
             self._note_in_vain(wait, True)
@@ -326,6 +325,9 @@ class OutsideWaits:
                     limit = max(limit, min(asked_for_s, kind.patience_s) * exchange.patience_scale)
             elif kind.grace_s >= 1 and not self._loop.heap:
                 limit = max(limit, _NOTHING_LEFT_S * exchange.grace_scale)
+            if at is not None:
+                # No longer than it would take in real time: what comes first there, comes first here.
+                limit = min(limit, max(IN_PLACE_S, (at - exchange.since_ns) / NS))
             left = min(limit, self.stuck_after_s) - exchange.waited_s
             if left > 0 and exchange.only_we_end_it is not None and exchange.waited_s >= ASK_AFTER_S:
                 left = 0.0 if exchange.only_we_end_it() else left
@@ -335,8 +337,7 @@ class OutsideWaits:
         return rest
 
     def _renewed(self, exchange: Exchange) -> float:
-        """Return the grace of a wait in vain: what a task of this rig has just asked of its server "
-        "can have ended it."""
+        """Return the grace of a wait in vain: what another task has just asked of its server can have ended it."""
         traffic = self.traffic.get(exchange.server, 0)
         if exchange.traffic == traffic:
             return 0.0
@@ -356,7 +357,7 @@ class OutsideWaits:
                 if rest <= 0:
                     raise StuckError(self._stuck(waits))
             rest = min(rest, self.stuck_after_s)
-            if rest <= 0:
+            if rest < _LEAST_S:
                 break
             if rest > ASK_AFTER_S and any(e.only_we_end_it is not None for wait in waits for e in wait.exchanges):
                 rest = ASK_AFTER_S
@@ -477,11 +478,15 @@ class OutsideWaits:
         what = next((f"in {wait.what}, " for wait in self._waits if wait.task is task), "")
         return f"{what}at {waiting_at(frame)}"
 
+    def where_the_test_stands(self) -> str:
+        """Return in words where the test's own code waits, also while the loop runs on another stack."""
+        return f"at {waiting_at(getattr(self._loop.switcher, 'frame_of_test', None))}"
+
     def describe(self, wait: OutsideWait) -> str:
         """Return who waits where, in words."""
         task = wait.task
         if task is None:
-            return f"the test waits in {wait.what}, at {wait.where}"
+            return f"the test waits in {wait.what}, {self.where_the_test_stands()}"
         frame = getattr(task.suspension, "gr_frame", None)
         return f"{task.label} waits in {wait.what}, at {waiting_at(frame)}"
 

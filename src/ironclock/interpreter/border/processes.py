@@ -28,7 +28,7 @@ def popen_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
         if world is None or (timeout is not None and timeout <= 0) or self.returncode is not None:
             return place.real(self, timeout)
         if not _ended(world, self.pid, lambda: self.poll() is not None, timeout, "a child process's wait"):
-            return place.real(self, 0)
+            raise subprocess.TimeoutExpired(self.args, timeout or 0.0)
         self.poll()
         return self.returncode
 

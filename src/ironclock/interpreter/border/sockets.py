@@ -150,7 +150,7 @@ def _send(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if world is None:
             return int(real(one, data, flags))
         fd, timeout = _fd_of(one), _timeout_of(one)
-        if timeout == 0 or flags & _DONTWAIT:
+        if timeout == 0 or flags & _DONTWAIT or fd < 0:
             count = real(one, data, flags)
         else:
             count = _sent_part(world, one, fd, timeout, "socket.send", lambda how: real(one, data, flags | how))
@@ -226,7 +226,7 @@ def _sendmsg(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
             return int(real(one, buffers, ancillary, flags, address))
         kept = list(buffers)
         fd, timeout = _fd_of(one), _timeout_of(one)
-        if timeout == 0 or flags & _DONTWAIT:
+        if timeout == 0 or flags & _DONTWAIT or fd < 0:
             count = real(one, kept, ancillary, flags, address)
         else:
             count = _sent_part(

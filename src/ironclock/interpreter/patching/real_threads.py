@@ -20,13 +20,13 @@ def others_run() -> bool:
     """Return True if there are real threads beside this one that could end a wait."""
     if starting:
         return True
-    frames = current_frames()
-    if len(frames) <= 1 + len(runner_threads):
+    # No variable holds the frames: this one is among them, and would live on in a circle.
+    count = len(current_frames()) - 1 - len(runner_threads)
+    if count <= 0:
         return False
     # The workers of an older thread pool that wait for work do nothing by themselves.
     pools = sys.modules.get("concurrent.futures.thread")
-    idle = 0 if pools is None else sum(frame.f_code is pools._worker.__code__ for frame in frames.values())
-    return len(frames) > 1 + len(runner_threads) + idle
+    return pools is None or count > [frame.f_code for frame in current_frames().values()].count(pools._worker.__code__)
 
 
 def note_runner_threads() -> None:

@@ -30,6 +30,8 @@ class Alarms:
         self._every_ns = 0
         self._set = 0
         self._task: Task | None = None
+        self.rung = 0
+        """How often an alarm has rung."""
         self.wakeup_fds: dict[Any, int] = {}
         """By worker, the descriptor that gets the numbers of signals: each worker is a process of its own."""
 
@@ -61,6 +63,7 @@ class Alarms:
             return
         loop, task = self._loop, self._task
         self._due_ns = -1
+        self.rung += 1
         if self._every_ns:
             self._due_ns = loop.now + self._every_ns
             loop.schedule(self._due_ns, 0, self._ring, number)

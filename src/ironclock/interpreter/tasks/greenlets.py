@@ -12,6 +12,7 @@ import contextvars
 import threading
 from collections.abc import Callable, Iterator
 from functools import partial
+from types import FrameType
 from typing import Any, cast
 
 import greenlet
@@ -122,6 +123,11 @@ class GreenletSwitcher:
                 raise error
             finally:
                 del error  # no cycle of references through this frame
+
+    @property
+    def frame_of_test(self) -> FrameType | None:
+        """The frame in which the test's own code waits for a run of the loop. None outside a run."""
+        return None if self._main is None else self._main.gr_frame
 
     def run_loop_once(self) -> greenlet.greenlet:
         """Run the loop in the current greenlet, which is a spare one afterwards; return the greenlet to switch to."""

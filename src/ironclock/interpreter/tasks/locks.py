@@ -57,8 +57,8 @@ def block(
             continue
         # A task can wake up and find that another was faster. The test's own code waits until nothing more happens.
         if until is None and loop.current is None:
-            where = waiting_at()  # the loop runs on another stack
-            free = world.outside.within_reason(free, lambda where=where: f"the test waits for {what}, at {where},")
+            place = world.outside.where_the_test_stands
+            free = world.outside.within_reason(free, lambda: f"the test waits for {what}, {place()},")
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
             raise StuckError(
@@ -221,8 +221,19 @@ def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
         real_restore(lock, state)
         world.threads.owned[id(lock)] = [world.loop.current, state[0], lock]
 
+    def recursion_count(lock: Any) -> int:
+        world = here()
+        held = None if world is None else holder(world, lock)
+        if held is not None:
+            return held[1] if held[0] is world.loop.current else 0
+        return int(counted.saved(lock))
+
     replacements: tuple[Any, ...] = (acquire, acquire, release, leave, is_owned, release_save, acquire_restore)
-    return [(slots[name], replacement) for name, replacement in zip(names, replacements, strict=True)]
+    found = [(slots[name], replacement) for name, replacement in zip(names, replacements, strict=True)]
+    if hasattr(_RLock, "_recursion_count"):  # not in the first releases of each Python
+        counted = TypeEntry(_RLock, "_recursion_count")
+        found.append((counted, recursion_count))
+    return found
 
 
 def _getter(real: Callable[..., Any], here: Here) -> Callable[..., Any]:

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 
 Mode: TypeAlias = Literal["simulated", "real"] | None
 
+_FIRST_NATIVE = 1 << 23  # more than any system gives to a process
 _POOLS = ("concurrent.futures.thread", "concurrent.futures.process")
 _all: weakref.WeakSet[SimulatedThreads] = weakref.WeakSet()
 _seen_at_exit: set[tuple[bool, ...]] = set()
@@ -91,14 +92,17 @@ class SimulatedThread(Task):
         if self.done:
             return  # its worker died before its first line
         self._threads.states.enter(self)
+        function, args, kwargs = self._function, self._args, self._kwargs
+        self._function, self._args, self._kwargs = _no_work, (), {}
         try:
-            self._function(*self._args, **self._kwargs)
+            function(*args, **kwargs)
         except SystemExit:
             pass
         except greenlet.GreenletExit:
             raise
         except BaseException as error:
             sys.excepthook(type(error), error, error.__traceback__)
+        del function, args, kwargs  # before those that join it go on
         dummy = getattr(threading, "_thread_local_info", None)
         if dummy is not None:  # what Python 3.13 remembers of a thread that no `Thread` stands for
             dummy.__dict__.clear()
@@ -299,6 +303,14 @@ def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> l
 
         return get_ident
 
+    def native_ident(real: Callable[[], int]) -> Callable[[], int]:
+        def get_native_id() -> int:
+            world = here()
+            ident = None if world is None else world.threads.ident()
+            return real() if ident is None else _FIRST_NATIVE + ident - FIRST_IDENT
+
+        return get_native_id
+
     def sentinel(real: Callable[[], Any]) -> Callable[[], Any]:
         def set_sentinel() -> Any:
             world = here()
@@ -312,7 +324,7 @@ def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> l
 
     return [
         ("start_new_thread", starter), ("start_new", starter), ("start_joinable_thread", joinable),
-        ("get_ident", ident), ("_set_sentinel", sentinel),
+        ("get_ident", ident), ("get_native_id", native_ident), ("_set_sentinel", sentinel),
     ]  # fmt: skip
 
 

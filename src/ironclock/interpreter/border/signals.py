@@ -1,0 +1,74 @@
+"""Waiting for signals: `signal.pause`, `sigwait` and their like wait in simulated time."""
+
+from __future__ import annotations
+
+import os
+import select
+import signal
+from collections.abc import Callable
+from typing import Any
+
+from ..patching.builtin_patching import Builtin
+from ..patching.clock_functions import waiting_ns
+from .outside_waits import IDLE, SIGNALS, OutsideWait
+
+Here = Callable[[], Any]
+
+_set_wakeup_fd = Builtin(signal.set_wakeup_fd).real
+
+
+def builtins(here: Here) -> dict[str, Callable[[Any], Any]]:
+    """Return the names of functions of `signal` with the functions that make their replacements from the real ones."""
+    return {
+        "pause": lambda real: _pause(real, here),
+        "sigwait": lambda real: _sigwait(here, real, lambda found: found.si_signo, True),
+        "sigwaitinfo": lambda real: _sigwait(here, real, lambda found: found, True),
+        "sigtimedwait": lambda real: _sigwait(here, real, lambda found: found, False),
+    }
+
+
+def _pause(real: Callable[[], None], here: Here) -> Callable[[], None]:
+    def pause() -> None:
+        world = here()
+        if world is None:
+            real()
+            return
+        alarms, rung = world.alarms, world.alarms.rung
+        reads, writes = os.pipe()
+        os.set_blocking(writes, False)
+        before = _set_wakeup_fd(writes, warn_on_full_buffer=False)  # written to when a real signal comes
+        try:
+            kind = IDLE if alarms.pending else SIGNALS
+            look: Any = lambda: alarms.rung != rung or select.select([reads], [], [], 0)[0]  # noqa: E731
+            exchange = world.outside.exchange(kind, "signal.pause")
+            world.outside.wait(OutsideWait("signal.pause", [exchange], [(reads, select.POLLIN)], look))
+        finally:
+            _set_wakeup_fd(before)
+            os.close(reads)
+            os.close(writes)
+
+    return pause
+
+
+def _sigwait(here: Here, real: Callable[..., Any], answer: Callable[[Any], Any], forever: bool) -> Callable[..., Any]:
+    def wait(numbers: Any, timeout: float | None = None, /) -> Any:
+        world = here()
+        if world is None or (not forever and (timeout is None or timeout <= 0)):
+            return real(numbers) if forever else real(numbers, timeout)
+        found: list[Any] = []
+
+        def look() -> bool:
+            if not found:
+                one = _sigtimedwait(numbers, 0)
+                if one is not None:
+                    found.append(one)
+            return bool(found)
+
+        until = None if forever or timeout is None else world.loop.now + waiting_ns(timeout)
+        world.outside.wait_for("a wait for signals", SIGNALS, look, until)
+        return answer(found[0]) if found else None
+
+    return wait
+
+
+_sigtimedwait: Any = Builtin(signal.sigtimedwait).real
