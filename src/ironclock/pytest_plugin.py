@@ -51,6 +51,35 @@ def pytest_configure(config: pytest.Config) -> None:
         note_runner_threads()
 
 
+@pytest.hookimpl(trylast=True)
+def pytest_sessionstart(session: pytest.Session) -> None:
+    """Let coverage follow jobs that sleep, if it measures this run."""
+    coverage = sys.modules.get("coverage")
+    current = None if coverage is None else getattr(coverage.Coverage, "current", lambda: None)()
+    if current is not None and not _lets_coverage_follow(current):
+        session.config.issue_config_time_warning(
+            pytest.PytestWarning(
+                "coverage will miss lines after a sleep in a job; give it concurrency = ['thread', 'greenlet'] in its "
+                "settings"
+            ),
+            2,
+        )
+
+
+def _lets_coverage_follow(current: Any) -> bool:
+    """Tell coverage's tracers which greenlet they trace, as its setting ``concurrency = greenlet`` does."""
+    import greenlet
+
+    collector = getattr(current, "_collector", None)
+    tracers = getattr(collector, "tracers", None)
+    if tracers is None:
+        return "greenlet" in (current.get_option("run:concurrency") or ())
+    for one in (collector, *tracers):
+        if hasattr(one, "concur_id_func"):  # the newer way of measuring needs none
+            one.concur_id_func = greenlet.getcurrent
+    return True
+
+
 @pytest.fixture
 def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
     """A new rig, entered while the test function runs.
@@ -194,6 +223,8 @@ def pytest_runtest_makereport(
     report = yield
     if report.failed and call.when in ("setup", "call"):
         rigs = [rig for ref in item.stash.get(_rigs, []) if (rig := ref()) is not None and len(rig.history)]
+        if hasattr(getattr(item, "obj", None), "hypothesis"):
+            rigs = rigs[-1:]  # the one of the smallest example that fails
         for number, rig in enumerate(rigs, 1):
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
             report.sections.append((title, _told(rig)))

@@ -542,15 +542,17 @@ class Rig:
 
         return Outbox(connection, table, columns, handlers, where, self._simulation, self._registry)
 
-    def web(self, app: Any) -> httpx.Client:
+    def web(self, app: Any, *, raise_errors: bool = True) -> httpx.Client:
         """Return an `httpx.Client` whose requests go to a WSGI or ASGI application (`app`) in this process.
+
+        An error of the application is raised in the test. With ``raise_errors=False`` it is a response with status 500.
 
         The response is there at the instant at which the application sends it. What the application does after that
         continues in simulated time. Needs the extra ``ironclock[http]``, and an entered rig.
         """
         from .capture.web import client
 
-        return client(app, self._loop, self._simulation.history, self._threads)
+        return client(app, self._loop, self._simulation.history, self._threads, raise_errors)
 
     def endpoint(self, app: Any, path: str, **options: Any) -> Endpoint:
         """Return an endpoint of the application to which jobs are pushed as HTTP requests.

@@ -168,3 +168,19 @@ def test_an_application_that_raises_says_so() -> None:
         rig.web(3)
     with pytest.raises(ic.InputError, match="path is 'jobs'"):
         rig.endpoint(app, "jobs")
+
+
+def test_an_error_of_the_application_is_raised_in_the_test_unless_the_response_is_wanted() -> None:
+    def breaks(environ: object, start_response: object) -> list[bytes]:
+        raise LookupError("no such sailing")
+
+    async def answers_and_breaks(scope: Any, receive: Any, send: Any) -> None:
+        await send({"type": "http.response.start", "status": 500, "headers": []})
+        await send({"type": "http.response.body", "body": b"sorry"})
+        raise LookupError("no such sailing")  # as frameworks do, for the server's log
+
+    for app in (breaks, answers_and_breaks):
+        with ic.Rig() as rig:
+            with pytest.raises(LookupError, match="no such sailing"):
+                rig.web(app).get("/sailings")
+            assert rig.web(app, raise_errors=False).get("/sailings").status_code == 500

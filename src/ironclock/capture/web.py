@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import httpx
 
-from ..errors import InputError
+from ..errors import InputError, IronClockError
 
 if TYPE_CHECKING:
     from ..history.history import History
@@ -40,8 +40,11 @@ def is_asgi(app: Any) -> bool:
 class WebTransport(httpx.BaseTransport):
     """Sends requests to an application that runs inside the rig. `errors` holds the errors raised after a response."""
 
-    def __init__(self, app: Any, loop: EventLoop, history: History, threads: SimulatedThreads) -> None:
+    def __init__(
+        self, app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, raises: bool = True
+    ) -> None:  # fmt: skip
         self._app = app
+        self._raises = raises
         self._asgi = is_asgi(app)
         self._loop = loop
         self._history = history
@@ -52,6 +55,7 @@ class WebTransport(httpx.BaseTransport):
         loop = self._loop
         request.read()
         box: list[httpx.Response | Exception] = []
+        failed: list[Exception] = []
         named = f"{request.method} {request.url.path}"
 
         def answer(status: int, headers: Any, content: bytes) -> None:
@@ -68,6 +72,7 @@ class WebTransport(httpx.BaseTransport):
                     box.append(error)
                     return
                 self.errors.append(error)
+                failed.append(error)
                 self._history.record("note", detail=f"{named}: what goes on after the response fails: {error!r}")
                 return
             if loop.now > begun[0]:
@@ -82,7 +87,15 @@ class WebTransport(httpx.BaseTransport):
         begun[0] = loop.now
         found = box[0]
         if isinstance(found, Exception):
-            raise found
+            if self._raises or isinstance(found, IronClockError):
+                raise found
+            found = httpx.Response(500, content=b"Internal Server Error")
+        elif found.status_code >= 500 and self._raises:
+            # A framework answers first, and lets the error go on to the server then.
+            loop.wait(lambda: failed, loop.now)
+            if failed:
+                self.errors.remove(failed[0])
+                raise failed[0]
         self._history.record("note", detail=f"{named} is answered with {found.status_code}")
         return found
 
@@ -114,6 +127,8 @@ class WebTransport(httpx.BaseTransport):
         await httpx.ASGITransport(app=app).handle_async_request(content)
 
 
-def client(app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, base: str = BASE) -> httpx.Client:
+def client(
+    app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, raises: bool = True, base: str = BASE
+) -> httpx.Client:  # fmt: skip
     """Return an httpx client whose requests go to the application."""
-    return httpx.Client(transport=WebTransport(app, loop, history, threads), base_url=base)
+    return httpx.Client(transport=WebTransport(app, loop, history, threads, raises), base_url=base)

@@ -224,7 +224,7 @@ class OutsideWaits:
         loop.before_time_moves = self._before_time_moves
         try:
             if task is None and until is None:
-                loop.wait(self.within_reason(wait.is_ready, lambda: self.describe(wait)), None)
+                loop.wait(self.within_reason(wait.is_ready, wait.what), None)
             else:
                 loop.wait(wait.is_ready, until)
         finally:
@@ -246,7 +246,7 @@ class OutsideWaits:
             "other code of the rig can do; it must answer at once"
         )
 
-    def within_reason(self, ready: Callable[[], Any], describe: Callable[[], str]) -> Callable[[], Any]:
+    def within_reason(self, ready: Callable[[], Any], what: str) -> Callable[[], Any]:
         """Return a `ready` for a wait of the test that has no limit. It raises `StuckError` when it has lasted too
         long.
 
@@ -259,9 +259,9 @@ class OutsideWaits:
             answer = ready()
             if not answer and loop.now - began_ns > 86_400 * NS and _real_time() - began_s > self.stuck_after_s:
                 raise StuckError(
-                    f"{describe()} since {loop.timeline.text(began_ns)}, and a day of simulated time "
-                    "has brought nothing; "
-                    f"give the call a timeout, end it from a job or a thread of the rig, or raise stuck_after "
+                    f"the test waits for {what}, {self.where_the_test_stands()}, since "
+                    f"{loop.timeline.text(began_ns)}, and a day of simulated time has brought nothing; give the call a "
+                    "timeout, end it from a job or a thread of the rig, or raise stuck_after "
                     f"(now {self.stuck_after_s:g} s)"
                 )
             return answer

@@ -34,7 +34,7 @@ _LOOKS = 8  # looks while a run can stand still
 _DEBUGGERS = ("pdb.py", "bdb.py", "cmd.py", "code.py", "pydevd.py")
 _real_monotonic, _real_sleep = REAL["monotonic"], REAL["sleep"]
 _start = Builtin(_thread.start_new_thread).real
-_read, _pipe = Builtin(os.read).real, Builtin(os.pipe).real
+_read, _write, _pipe = Builtin(os.read).real, Builtin(os.write).real, Builtin(os.pipe).real
 _ident = Builtin(_thread.get_ident).real
 _real_poll = type(select.poll()).poll
 
@@ -78,6 +78,7 @@ class Watchdog:
         self._gone, ends = _pipe()
         self._thread = _start(self._look, (reads, ends))
         runner_threads.add(self._thread)  # no wait of a rig counts on it
+        _read(self._gone, 1)  # it runs
 
     def _rest(self) -> None:
         """End the thread: a process should have but one thread when it forks."""
@@ -100,6 +101,7 @@ class Watchdog:
     def _look(self, reads: int, ends: int) -> None:
         poll = select.poll()
         poll.register(reads, select.POLLIN)
+        _write(ends, b".")
         try:
             while not _real_poll(poll, round(self._every_s * 1000)):
                 with contextlib.suppress(RuntimeError, KeyError, ProcessLookupError):  # a rig is left meanwhile

@@ -57,14 +57,12 @@ def block(
             continue
         # A task can wake up and find that another was faster. The test's own code waits until nothing more happens.
         if until is None and loop.current is None:
-            place = world.outside.where_the_test_stands
-            free = world.outside.within_reason(free, lambda: f"the test waits for {what}, {place()},")
+            free = world.outside.within_reason(free, what)
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
             raise StuckError(
-                f"the test waits for {what}, and nothing is left that could release it, at "
-                f"{waiting_at()}; give the wait "
-                "a timeout, or release it in a job or thread"
+                f"the test waits for {what}, and nothing is left that could release it, at {waiting_at()}; give the "
+                "wait a timeout, or release it in a job or thread"
             )
     return True
 

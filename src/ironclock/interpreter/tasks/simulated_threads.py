@@ -20,7 +20,7 @@ from ...errors import StrictError
 from ...foundation.source_location import calling, is_own
 from ...simulation.jobs import LiveAttempt
 from ...simulation.task import Task
-from ..patching.real_threads import starting
+from ..patching.real_threads import runner_threads, starting
 from .deadlocks import Deadlocks
 from .locks import free_locks_of
 from .thread_locals import FIRST_IDENT, ThreadStates
@@ -303,6 +303,13 @@ def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> l
 
         return get_ident
 
+    def count(real: Callable[[], int]) -> Callable[[], int]:
+        def _count() -> int:
+            world = here()
+            return real() if world is None else real() - len(runner_threads) + len(world.threads.alive)
+
+        return _count
+
     def native_ident(real: Callable[[], int]) -> Callable[[], int]:
         def get_native_id() -> int:
             world = here()
@@ -324,7 +331,7 @@ def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> l
 
     return [
         ("start_new_thread", starter), ("start_new", starter), ("start_joinable_thread", joinable),
-        ("get_ident", ident), ("get_native_id", native_ident), ("_set_sentinel", sentinel),
+        ("get_ident", ident), ("get_native_id", native_ident), ("_count", count), ("_set_sentinel", sentinel),
     ]  # fmt: skip
 
 
