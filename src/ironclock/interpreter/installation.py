@@ -19,7 +19,7 @@ from ..errors import RigStateError
 from .border import file_times, files, processes, selects, signals, sockets
 from .border.clock_readers import UuidTimes
 from .border.other_loops import GeventRefused, uvloop_patches
-from .border.postgres import Psycopg2Waits, psycopg_patches
+from .border.postgres import Psycopg2Waits, asyncpg_patches, psycopg_patches
 from .border.selector_waits import places, simulated
 from .border.sqlite import SQLiteClock, connection_patches
 from .border.tls import tls_patches
@@ -331,6 +331,7 @@ _LATE = LatePatches({
     "uvloop": lambda: uvloop_patches(_here),
     "gevent.hub": lambda: [GeventRefused(_here)],
     "ssl": lambda: tls_patches(_here),
-    "psycopg": lambda: psycopg_patches(_here),
+    "asyncpg": lambda: asyncpg_patches(_here),
+        "psycopg": lambda: psycopg_patches(_here),
     "psycopg2": lambda: [Psycopg2Waits(_here)],
 })  # fmt: skip

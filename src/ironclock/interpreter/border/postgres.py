@@ -12,6 +12,7 @@ on.
 from __future__ import annotations
 
 import contextlib
+import importlib.util
 import select
 from collections.abc import Callable
 from typing import Any
@@ -202,24 +203,27 @@ def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
 
 def _psycopg_session(connection: Any) -> Callable[[], Any]:
     def connect() -> Any:
-        from psycopg import pq
-        from psycopg.conninfo import make_conninfo
-
         info = connection.info
-        parameters = {**info.get_parameters(), "application_name": "ironclock"}
+        parameters = dict(info.get_parameters())
         if info.password:
             parameters["password"] = info.password
-        own = pq.PGconn.connect(make_conninfo("", **parameters).encode())  # libpq waits for real
-
-        def query(text: str) -> list[Any]:
-            result = own.exec_(text.encode())
-            return [
-                [result.get_value(row, column) for column in range(result.nfields)] for row in range(result.ntuples)
-            ]
-
-        return query, own.finish
+        return _libpq_session(parameters)
 
     return connect
+
+
+def _libpq_session(parameters: dict[str, Any]) -> tuple[Callable[[str], list[Any]], Callable[[], None]]:
+    """Open a session of the rig's own with the functions of libpq, which wait for real."""
+    from psycopg import pq
+    from psycopg.conninfo import make_conninfo
+
+    own = pq.PGconn.connect(make_conninfo("", **parameters, application_name="ironclock").encode())
+
+    def query(text: str) -> list[Any]:
+        result = own.exec_(text.encode())
+        return [[result.get_value(row, column) for column in range(result.nfields)] for row in range(result.ntuples)]
+
+    return query, own.finish
 
 
 # --- psycopg2 ---------------------------------------------------------------------------------------
@@ -316,3 +320,39 @@ class Psycopg2Waits:
 
 
 _real_poll = type(select.poll()).poll
+
+
+# --- asyncpg ----------------------------------------------------------------------------------------
+
+
+def asyncpg_patches(here: Here) -> list[Patch]:
+    """Return the patch of `asyncpg`: it waits in asyncio, and only who is in whose way is not known there."""
+    from asyncpg import connect_utils
+
+    def connects(real: Callable[..., Any]) -> Callable[..., Any]:
+        async def connect(*args: Any, **kwargs: Any) -> Any:
+            connection = await real(*args, **kwargs)
+            world = here()
+            if world is not None and importlib.util.find_spec("psycopg") is not None:
+                _know_asyncpg(world, connection)
+            return connection
+
+        return connect
+
+    return [Attribute(connect_utils, "_connect", connects)]
+
+
+def _know_asyncpg(world: Any, connection: Any) -> None:
+    """Note the session of a connection, so that a wait for a lock of another session of this process is known."""
+    address, parameters = connection._addr, connection._params
+    if not isinstance(address, tuple):
+        return
+    where = "asyncpg", *address, parameters.database
+    conninfo = {"host": address[0], "port": address[1], "user": parameters.user, "dbname": parameters.database}
+    if isinstance(parameters.password, str):
+        conninfo["password"] = parameters.password
+    sessions = world.database_sessions.of(where, lambda: _libpq_session(conninfo))
+    pid = connection.get_server_pid()
+    sessions.pids.add(pid)
+    fd = connection._transport.get_extra_info("socket").fileno()
+    world.descriptors.exchange(fd).only_we_end_it = lambda: sessions.only_ours_block(pid)
