@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import sys
 
+import bench_border
 import bench_clock
 import bench_engine
 import bench_forecast
@@ -21,6 +22,7 @@ import bench_workers
 PARTS = {
     "engine": bench_engine.main,
     "clock": bench_clock.main,
+    "border": bench_border.main,
     "schedules": bench_schedules.main,
     "workers": bench_workers.main,
     "probe": bench_probe.main,

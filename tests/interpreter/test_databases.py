@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import fcntl
 import sqlite3
 import subprocess
@@ -78,9 +79,8 @@ def test_a_job_that_waits_for_sqlite_can_time_out_and_die(path: str) -> None:
         holder.execute("begin immediate")
 
         def writes() -> None:
-            with sqlite3.connect(path, timeout=60) as connection:
+            with contextlib.closing(sqlite3.connect(path, timeout=60)) as connection, connection:
                 connection.execute("update decks set n = n + 1")
-            connection.close()
 
         timed = rig.enqueue(rig.job(writes, timeout="3s").call())
         rig.advance("10s")

@@ -34,7 +34,7 @@ MODULES = [
     ("test_asyncgen", 60), ("test_asyncio.test_locks", 60), ("test_asyncio.test_queues", 40),
     ("test_asyncio.test_timeouts", 20), ("test_asyncio.test_waitfor", 10), ("test_asyncio.test_taskgroups", 30),
     ("test_asyncio.test_runners", 20), ("test_asyncio.test_base_events", 100), ("test_asyncio.test_streams", 50),
-    ("test_asyncio.test_threads", 3), ("test_queue", 40), ("test_select", 5), ("test_selectors", 100),
+    ("test_asyncio.test_threads", 3), ("test_queue", 40), ("test_select", 5), ("test_selectors", 60),
 ]  # fmt: skip
 LONG_MODULES = [
     ("test_asyncio.test_events", 150),

@@ -1,7 +1,7 @@
 """Thread-local values: each worker and each simulated thread has its own, as real threads have.
 
 Until Python 3.12 the values of a thread are in a dict to which its state points. From 3.13 on each `threading.local`
-has a dict for each thread, under a key to which the state points. Either way one pointer is exchanged, and only when
+has a dict for each thread, under a key to which the state points. Either way pointers are exchanged, and only when
 the code of another worker or thread runs than before.
 """
 
@@ -33,6 +33,9 @@ _decref = ctypes.pythonapi.Py_DecRef
 _decref.restype = None
 _decref.argtypes = [ctypes.c_void_p]
 _offset: list[int] = []
+_COUNT = 2 if sys.version_info >= (3, 13) else 1  # from 3.13 on a key, and beside it what frees the values at its end
+_Pointers = ctypes.c_void_p * _COUNT
+_EMPTY: list[int | None] = [None] * _COUNT
 _worker_threads: dict[tuple[int, str], threading.Thread] = {}  # what `threading.current_thread` returns in a worker
 
 
@@ -57,9 +60,15 @@ def _back_identifiers() -> None:
 _backed = False
 
 
-def _slot() -> ctypes.c_void_p:
-    """Return the pointer in the state of the calling real thread that leads to its values."""
-    return ctypes.c_void_p.from_address((_state() or 0) + (_offset[0] if _offset else _find()))
+def _slot() -> Any:
+    """Return the pointers in the state of the calling real thread that lead to its values."""
+    return _Pointers.from_address((_state() or 0) + (_offset[0] if _offset else _find()))
+
+
+def _free(pointers: list[int | None]) -> None:
+    for pointer in pointers:
+        if pointer:
+            _decref(pointer)
 
 
 def _find() -> int:
@@ -85,12 +94,12 @@ def _find() -> int:
 class ThreadStates:
     """The thread-local values of one rig: those of the test, of each worker, and of each simulated thread.
 
-    A set of values is kept as the pointer to it, with the reference that the thread's state had.
+    A set of values is kept as the pointers to it, with the references that the thread's state had.
     """
 
     def __init__(self, loop: EventLoop) -> None:
         self._loop = loop
-        self._kept: dict[Any, int | None] = {}
+        self._kept: dict[Any, list[int | None]] = {}
         self._in_place: Any = None  # whose values are in place; None: the test's
         self._slot: Any = None  # None: the rig is not entered, and everything uses the values of the test
         self._idents: dict[Any, int] = {}
@@ -107,12 +116,12 @@ class ThreadStates:
         if key is self._in_place or self._slot is None:
             return
         slot, kept = self._slot, self._kept
-        kept[self._in_place] = slot.value
+        kept[self._in_place] = slot[:]
         self._in_place = self._loop.thread_in_place = key
         if key in kept:
-            slot.value = kept[key]
+            slot[:] = kept[key]
             return
-        slot.value = None  # an empty set
+        slot[:] = _EMPTY
         if not _backed:
             _back_identifiers()
         by_thread.__dict__.update(dict.fromkeys(STREAMS, ()))
@@ -124,14 +133,12 @@ class ThreadStates:
         """Free the values of a worker or thread that has ended."""
         if self._in_place == key:
             self.enter(None)
-        pointer = self._kept.pop(key, None)
-        if pointer:
-            _decref(pointer)
+        _free(self._kept.pop(key, _EMPTY))
 
     def __del__(self) -> None:
-        for key, pointer in self._kept.items():
-            if pointer and key is not None and key is not self._in_place:
-                _decref(pointer)
+        for key, pointers in self._kept.items():
+            if key is not None and key is not self._in_place:
+                _free(pointers)
 
     def ident_of_worker(self, worker: str) -> int:
         """Return the thread identifier of a worker."""
