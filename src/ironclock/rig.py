@@ -812,7 +812,7 @@ class Rig:
                 self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
             )
             self._clock_functions.outside = self._outside
-            self._clock_functions.descriptors = Descriptors(self._outside)
+            self._clock_functions.descriptors = Descriptors(self._outside, self._loop)
             self._clock_functions.database_sessions = ServerSessions()
             self._clock_functions.helpers = self._helpers
             self._clock_functions.executors = self._executors

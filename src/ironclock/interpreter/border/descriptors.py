@@ -7,13 +7,16 @@ import os
 import socket
 import stat
 import weakref
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import others_run
 from .file_times import real_fstat
 from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exchange, Kind, OutsideWait, OutsideWaits
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
 
 _SHAPE = 24  # bytes at the beginning of a request that say what sort of request it is
 _WAITING_COMMANDS = (
@@ -26,9 +29,9 @@ _WAITING_COMMANDS = (
 class Descriptors:
     """The descriptors of one rig."""
 
-    def __init__(self, waits: OutsideWaits) -> None:
+    def __init__(self, waits: OutsideWaits, loop: EventLoop) -> None:
         self._waits = waits
-        self._loop = waits._loop
+        self._loop = loop
         self._exchanges: dict[int, Exchange] = {}
         self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
         self._pairs: weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]] = weakref.WeakKeyDictionary()

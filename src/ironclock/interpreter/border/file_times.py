@@ -36,6 +36,10 @@ class FileTimes:
         """Note that a file was changed now."""
         self._written[status.st_dev, status.st_ino] = self._wall_ns()
 
+    def knows(self, status: os.stat_result) -> bool:
+        """Return True if a change of the file was noted."""
+        return (status.st_dev, status.st_ino) in self._written
+
     def of_rig(self, status: os.stat_result) -> os.stat_result:
         """Return a file's status with simulated times where code of the rig has changed it."""
         entered = self._entered_ns
@@ -111,7 +115,7 @@ def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
         if world is not None and not one.closed and one.writable() and one.fileno() > 2:
             status = real_fstat(one.fileno())
             times = world.file_times
-            if (status.st_dev, status.st_ino) not in times._written:
+            if not times.knows(status):
                 times.wrote(status)  # it was opened to be empty
         close.saved(one)
 
