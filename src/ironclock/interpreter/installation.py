@@ -147,7 +147,7 @@ def _leave_in_child() -> None:
 def _note_child() -> None:
     world = _here()
     if world is not None:
-        world.descriptors.has_children = True
+        world.descriptors.started_child()
 
 
 os.register_at_fork(after_in_child=_leave_in_child, after_in_parent=_note_child)

@@ -7,6 +7,7 @@ import os
 import socket
 import stat
 import weakref
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
@@ -39,7 +40,15 @@ class Descriptors:
         self.has_children = False
         """True if code of the rig has started a process, which can hold the other end of a pipe or a socket."""
 
+        self.children: Exchange | None = None
+        """The wait for the end of any child process, from the start of the last one on."""
+
     # --- what is noted ------------------------------------------------------------------------------
+
+    def started_child(self) -> None:
+        """Note that code of the rig has started a process."""
+        self.has_children = True
+        self.children = self._waits.exchange(PROCESS, "any child process")
 
     def opened(self, one: socket.socket) -> None:
         """Note a socket that code of the rig has made."""
@@ -210,6 +219,15 @@ def _server_of(fd: int, status: os.stat_result) -> Any:
     with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
         return one.getpeername() or None
     return None
+
+
+def child_runs() -> bool:
+    """Return True if a child process runs, or has ended and nobody has asked for it yet."""
+    try:
+        with os.scandir("/proc/self/task") as threads:
+            return any(Path(thread.path, "children").read_bytes().strip() for thread in threads)
+    except OSError:
+        return True  # this system does not say
 
 
 def listens(one: Any) -> bool:

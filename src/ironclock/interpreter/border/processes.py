@@ -74,7 +74,7 @@ def _starts(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     def fork_exec(*args: Any) -> Any:
         world = here()
         if world is not None:
-            world.descriptors.has_children = True
+            world.descriptors.started_child()
         return real(*args)
 
     return fork_exec

@@ -17,8 +17,8 @@ from typing import Any
 from ..patching.builtin_patching import PythonFunction
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import others_run
-from .descriptors import listens
-from .outside_waits import SIGNALS, THREADS, OutsideWait
+from .descriptors import child_runs, listens
+from .outside_waits import THREADS, OutsideWait
 
 SPINS_LIMIT = 5_000
 """How often an asyncio loop can run at one instant before it is taken to wait for what comes next."""
@@ -58,7 +58,7 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
         if (
             not files
             and timeout is not None
-            and not (world.threads.alive or world.loop.waiters or world.alarms.pending)
+            and not (world.threads.alive or world.loop.waiters or world.alarms.pending or world.descriptors.children)
         ):
             # An asyncio loop with nothing but timers, and nobody that could wake it but a signal.
             world.let_pass(timeout)
@@ -142,8 +142,9 @@ def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | 
             exchanges.append(world.descriptors.exchange(key.fd))
     if others_run():
         exchanges.append(world.outside.lasting(THREADS, id(selector)))
-    if world.descriptors.has_children and callable(signal.getsignal(signal.SIGCHLD)):
-        exchanges.append(world.outside.lasting(SIGNALS, id(selector)))
+    children = world.descriptors.children
+    if children is not None and callable(signal.getsignal(signal.SIGCHLD)) and child_runs():
+        exchanges.append(children)
     if isinstance(getattr(selector, "_selector", None), select.epoll):
         fds = [(selector.fileno(), select.POLLIN)]
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
