@@ -143,8 +143,8 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
 
     def note(rig: Rig) -> None:
         found.append(weakref.ref(rig))
-        _keep_real_durations()
         if not approval:
+            _keep_real_durations()
             from .history.approval import Approval
 
             approval.append(Approval(item.path.parent, bool(item.config.getoption("--ironclock-approve"))))

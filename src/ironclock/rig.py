@@ -21,14 +21,8 @@ from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
 from .history.history import History
 from .interpreter import installation
-from .interpreter.border.database_uses import DatabaseUses
-from .interpreter.border.descriptors import Descriptors
-from .interpreter.border.file_times import FileTimes
-from .interpreter.border.helper_threads import HelperThreads
-from .interpreter.border.outside_waits import OutsideWaits
-from .interpreter.border.postgres import ServerSessions
+from .interpreter.border.border import Border
 from .interpreter.patching.clock_functions import ClockFunctions
-from .interpreter.tasks.executors import Executors
 from .interpreter.tasks.greenlets import GreenletSwitcher
 from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
 from .laws.law import Law, World, check
@@ -119,10 +113,8 @@ class Rig:
         simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher)
         self._loop = simulation.loop
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
-        self._outside = OutsideWaits(simulation.loop, to_ns(stuck_after, what="stuck_after") / NS)
-        simulation.where_it_stands = self._outside.where_it_stands
-        self._executors = Executors()
-        self._helpers = HelperThreads(installation.note_real_thread)
+        self._stuck_after_s = to_ns(stuck_after, what="stuck_after") / NS
+        self._border: Border | None = None
         self._clock_functions: ClockFunctions | None = None
         self._asyncio_loops: Any = None
         self._forked_children: Any = None
@@ -475,7 +467,8 @@ class Rig:
         return made
 
     def _call_outside(self, what: str, function: Callable[..., Any], args: Any, kwargs: Any) -> Any:
-        return self._helpers.call(self._clock_functions, what, function, args, kwargs)
+        assert self._border is not None  # the function is replaced while the rig is entered
+        return self._border.helpers.call(self._border.outside, what, function, args, kwargs)
 
     def service(self, service: ServiceType) -> ServiceType:
         """Put a simulated outside service into the rig; return it.
@@ -811,14 +804,11 @@ class Rig:
             self._clock_functions = ClockFunctions(
                 self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
             )
-            self._clock_functions.outside = self._outside
-            self._clock_functions.descriptors = Descriptors(self._outside, self._loop)
-            self._clock_functions.database_sessions = ServerSessions()
-            self._clock_functions.helpers = self._helpers
-            self._clock_functions.executors = self._executors
-            self._clock_functions.file_times = FileTimes(self._clock_functions.wall_ns)
-            self._clock_functions.database_uses = DatabaseUses(self._loop)
-            self._threads.on_death.append(self._clock_functions.database_uses.take_back)
+            border = self._border = self._clock_functions.border = Border(
+                self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread
+            )
+            self._threads.on_death.append(border.database_uses.take_back)
+            self._simulation.where_it_stands = border.outside.where_it_stands
         installation.enter(self._clock_functions)
         self._threads.states.enter_rig()
         self._thread = me
@@ -853,15 +843,13 @@ class Rig:
         finally:
             self._thread = None
             self._depth = 0
-            self._executors.leave()
+            if self._border is not None:
+                self._border.leave()
             self._threads.end_idle_pool_workers()
             if not self._holds:
                 self._threads.end_those_of_test()
             self._threads.states.leave()
             installation.leave()
-            if self._clock_functions is not None:
-                self._clock_functions.database_sessions.close()
-            self._helpers.close()
 
     @contextmanager
     def _hold(self) -> Iterator[Rig]:

@@ -8,29 +8,16 @@ import fcntl
 import sqlite3
 import subprocess
 import sys
-import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
+from in_rig import START, clock, together
 from postgres import PostgreSQL, missing
 
 import ironclock as ic
-
-START = "2031-03-29T21:00"
-
-
-def clock() -> str:
-    return time.strftime("%H:%M:%S")
-
-
-def together(rig: ic.Rig, *functions: Callable[[], Any], spend: str = "3m") -> None:
-    for function in functions:
-        threading.Thread(target=function).start()
-    rig.advance(spend)
-
 
 # --- SQLite -----------------------------------------------------------------------------------------
 
@@ -241,6 +228,19 @@ def run(connection: Any, text: str) -> Any:
     return cursor
 
 
+def committed(connect: Driver, statement: str) -> Callable[[], str]:
+    """A job that runs one statement in a transaction of its own, and returns when that was over."""
+
+    def runs() -> str:
+        connection = connect()
+        run(connection, statement)
+        connection.commit()
+        connection.close()
+        return clock()
+
+    return runs
+
+
 def test_a_row_lock_is_waited_for_until_the_other_tasks_commit(connect: Driver) -> None:
     log: list[Any] = []
     began = time.monotonic()
@@ -290,14 +290,7 @@ def test_a_lock_that_the_test_itself_holds(connect: Driver) -> None:
         mine = connect()
         run(mine, "update decks set n = 0 where id = 2")
 
-        def adds() -> str:
-            connection = connect()
-            run(connection, "update decks set n = n + 1 where id = 2")
-            connection.commit()
-            connection.close()
-            return clock()
-
-        job = rig.enqueue(rig.job(adds).call())
+        job = rig.enqueue(rig.job(committed(connect, "update decks set n = n + 1 where id = 2"), name="adds").call())
         rig.advance("1m")
         assert job.state == "running"
         mine.commit()
@@ -308,15 +301,7 @@ def test_a_lock_that_the_test_itself_holds(connect: Driver) -> None:
 
 def test_a_slow_statement_takes_no_simulated_time(connect: Driver) -> None:
     with ic.Rig(start=START) as rig:
-
-        def slow() -> str:
-            connection = connect()
-            run(connection, "select pg_sleep(0.5)")
-            connection.rollback()
-            connection.close()
-            return clock()
-
-        job = rig.enqueue(rig.job(slow).call())
+        job = rig.enqueue(rig.job(committed(connect, "select pg_sleep(0.5)"), name="slow").call())
         rig.advance("1m")
         assert job.result == "21:00:00"
 

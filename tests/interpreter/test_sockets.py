@@ -14,27 +14,15 @@ import sys
 import threading
 import time
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
+from in_rig import START, clock, together
 from servers import Redis, SlowHttp, redis_missing
 
 import ironclock as ic
-
-START = "2031-03-29T21:00"
-
-
-def clock() -> str:
-    return time.strftime("%H:%M:%S")
-
-
-def together(rig: ic.Rig, *functions: Callable[[], Any], spend: str = "2m") -> None:
-    """Run functions as threads of the rig, and let time pass."""
-    for function in functions:
-        threading.Thread(target=function).start()
-    rig.advance(spend)
 
 
 def pairs(kind: str) -> tuple[Any, Any]:

@@ -18,7 +18,7 @@ from typing import Any
 from ..errors import RigStateError
 from .border import file_times, files, processes, selects, signals, sockets
 from .border.clock_readers import UuidTimes
-from .border.other_loops import GeventRefused, uvloop_patches
+from .border.other_loops import gevent_patches, uvloop_patches
 from .border.postgres import Psycopg2Waits, asyncpg_patches, psycopg_patches
 from .border.selector_waits import places, simulated
 from .border.sqlite import SQLiteClock, connection_patches
@@ -28,15 +28,13 @@ from .patching import signal_alarms as alarms
 from .patching.builtin_patching import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
 from .patching.late_patches import LatePatches
+from .patching.real_functions import real_get_ident
 from .patching.real_threads import others_run
 from .tasks.deadlocks import watched_threads
-from .tasks.executors import PoolPatch
+from .tasks.executors import pool_patches
 from .tasks.forks import stays_in_rig
 from .tasks.locks import condition_wait, entries
 from .tasks.simulated_threads import replacements
-
-_ident = Builtin(_thread.get_ident)
-get_ident = _ident.real  # it always tells real threads apart
 
 _entered: dict[int, ClockFunctions] = {}  # by real thread; module state, as the interpreter's functions are
 _watchdog = Watchdog(_entered)
@@ -48,16 +46,15 @@ _ENTRIES = [TypeEntry(dt.datetime, name) for name in ("now", "utcnow", "fromtime
 
 def enter(functions: ClockFunctions) -> None:
     """Let the calling thread use a rig's clock functions. Raises `RigStateError` if it has entered a rig already."""
-    me = get_ident()
+    me = real_get_ident()
     if me in _entered:
         raise RigStateError(
-            "another rig is entered in this thread, and two rigs cannot run at once; leave that one "
-            "first, or use it (a "
-            "fixture of a wider scope may have entered it)"
+            "another rig is entered in this thread, and two rigs cannot run at once; leave that one first, or use it "
+            "(a fixture of a wider scope may have entered it)"
         )
     _entered[me] = functions
     functions.begin()
-    _watchdog.look_after(functions.outside.stuck_after_s)
+    _watchdog.look_after(functions.border.outside.stuck_after_s)
     if functions.loop.decisions is not None:
         watched_threads.add(me)
     if len(_entered) == 1 and not _kept:
@@ -70,12 +67,12 @@ def kept_in_place() -> Iterator[None]:
     """Keep the replacements in place inside the block, so that to enter many rigs one after the other is cheap."""
     if not _entered and not _kept:
         _put_in_place()
-    _kept.append(get_ident())
-    _another_thread()
+    _kept.append(real_get_ident())
+    note_real_thread()
     try:
         yield
     finally:
-        _kept.remove(get_ident())
+        _kept.remove(real_get_ident())
         if not _entered and not _kept:
             _put_back()
 
@@ -95,23 +92,18 @@ def _put_in_place() -> None:
 
 def entered() -> bool:
     """Return True if the calling thread has entered a rig."""
-    return get_ident() in _entered
-
-
-def note_real_thread() -> None:
-    """Note that one more real thread is about to start."""
-    _another_thread()
+    return real_get_ident() in _entered
 
 
 def watch_locks_here() -> None:
     """Watch locks in the calling thread from now on."""
-    watched_threads.add(get_ident())
+    watched_threads.add(real_get_ident())
 
 
 def leave() -> None:
     """Give the real clock back to the calling thread. With the last thread everything is as it was before."""
-    del _entered[get_ident()]
-    watched_threads.discard(get_ident())
+    del _entered[real_get_ident()]
+    watched_threads.discard(real_get_ident())
     by_thread.__dict__.clear()
     if _entered or _kept:
         _arrange()
@@ -136,7 +128,7 @@ def _leave_in_child() -> None:
     """Leave every rig in a forked child: the code that runs there lives in real time, as that of a spawned one does."""
     if _entered and not stays_in_rig():
         for world in _entered.values():
-            world.outside.forget()
+            world.border.outside.forget()
         _entered.clear()
         _kept.clear()
         watched_threads.clear()
@@ -147,7 +139,7 @@ def _leave_in_child() -> None:
 def _note_child() -> None:
     world = _here()
     if world is not None:
-        world.descriptors.started_child()
+        world.border.descriptors.started_child()
 
 
 os.register_at_fork(after_in_child=_leave_in_child, after_in_parent=_note_child)
@@ -165,17 +157,17 @@ def _arrange() -> None:
 
 def _here() -> ClockFunctions | None:
     """Return the world that the calling thread has entered."""
-    return _entered.get(get_ident())
+    return _entered.get(real_get_ident())
 
 
-def _another_thread() -> None:
+def note_real_thread() -> None:
     """From now on let every clock function look up the thread that asks."""
     for name, builtin in BUILTINS.items():
         builtin.point(_LOOKUPS[name])
 
 
 def _lookup(name: str) -> Callable[..., Any]:
-    real, entered, ident = REAL[name], _entered, get_ident
+    real, entered, ident = REAL[name], _entered, real_get_ident
 
     def call(*args: Any) -> Any:
         functions = entered.get(ident())
@@ -187,25 +179,25 @@ def _lookup(name: str) -> Callable[..., Any]:
 def _read_time() -> Any:
     for value in by_thread.time:
         return value
-    return _entered[get_ident()].functions["time"]()
+    return _entered[real_get_ident()].functions["time"]()
 
 
 def _read_time_ns() -> Any:
     for value in by_thread.time_ns:
         return value
-    return _entered[get_ident()].functions["time_ns"]()
+    return _entered[real_get_ident()].functions["time_ns"]()
 
 
 def _read_monotonic() -> Any:
     for value in by_thread.monotonic:
         return value
-    return _entered[get_ident()].functions["monotonic"]()
+    return _entered[real_get_ident()].functions["monotonic"]()
 
 
 def _read_monotonic_ns() -> Any:
     for value in by_thread.monotonic_ns:
         return value
-    return _entered[get_ident()].functions["monotonic_ns"]()
+    return _entered[real_get_ident()].functions["monotonic_ns"]()
 
 
 _LOOKUPS = {
@@ -223,43 +215,43 @@ _real_astimezone = dt.datetime.astimezone
 
 
 def _now(cls: type[dt.datetime], tz: dt.tzinfo | None = None) -> dt.datetime:
-    functions = _entered.get(get_ident())
+    functions = _entered.get(real_get_ident())
     if functions is None:
         return _real_now.__get__(None, cls)(tz)  # type: ignore[no-any-return]
     return functions.now(cls, tz)
 
 
 def _utcnow(cls: type[dt.datetime]) -> dt.datetime:
-    functions = _entered.get(get_ident())
+    functions = _entered.get(real_get_ident())
     return _real_utcnow.__get__(None, cls)() if functions is None else functions.utcnow(cls)
 
 
 def _today(cls: type[dt.date]) -> dt.date:
-    functions = _entered.get(get_ident())
+    functions = _entered.get(real_get_ident())
     return _real_today.__get__(None, cls)() if functions is None else functions.today(cls)
 
 
 def _fromtimestamp(cls: type[dt.datetime], timestamp: float, tz: dt.tzinfo | None = None) -> dt.datetime:
-    functions = _entered.get(get_ident())
+    functions = _entered.get(real_get_ident())
     if functions is None:
         return _real_fromtimestamp.__get__(None, cls)(timestamp, tz)  # type: ignore[no-any-return]
     return functions.fromtimestamp(cls, timestamp, tz)
 
 
 def _date_fromtimestamp(cls: type[dt.date], timestamp: float, /) -> dt.date:
-    functions = _entered.get(get_ident())
+    functions = _entered.get(real_get_ident())
     if functions is None:
         return _real_date_fromtimestamp.__get__(None, cls)(timestamp)  # type: ignore[no-any-return]
     return functions.date_fromtimestamp(cls, timestamp)
 
 
 def _moment_timestamp(self: dt.datetime) -> float:
-    functions = _entered.get(get_ident())
+    functions = _entered.get(real_get_ident())
     return _real_timestamp(self) if functions is None else functions.timestamp(self)
 
 
 def _moment_astimezone(self: dt.datetime, tz: dt.tzinfo | None = None) -> dt.datetime:
-    functions = _entered.get(get_ident())
+    functions = _entered.get(real_get_ident())
     return _real_astimezone(self, tz) if functions is None else functions.astimezone(self, tz)
 
 
@@ -299,7 +291,7 @@ def _tell_types() -> None:
 def _builtins() -> list[tuple[Builtin, Callable[..., Any]]]:
     made: list[tuple[Builtin, Callable[..., Any]]] = []
     seen = set()
-    both = [(_thread, pair) for pair in replacements(_here, _another_thread)]
+    both = [(_thread, pair) for pair in replacements(_here, note_real_thread)]
     both += [(_signal, pair) for pair in alarms.replacements(_here)]
     both += [(select, ("select", lambda real: selects.select_function(real, _here)))]
     both += [(_signal, pair) for pair in signals.builtins(_here).items()]
@@ -326,10 +318,10 @@ _WAITS = [
 _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),
-    "concurrent.futures.thread": lambda: [PoolPatch(_here)],
+    "concurrent.futures.thread": lambda: pool_patches(_here),
     "uuid": lambda: [UuidTimes()],
     "uvloop": lambda: uvloop_patches(_here),
-    "gevent.hub": lambda: [GeventRefused(_here)],
+    "gevent.hub": lambda: gevent_patches(_here),
     "ssl": lambda: tls_patches(_here),
     "asyncpg": lambda: asyncpg_patches(_here),
         "psycopg": lambda: psycopg_patches(_here),

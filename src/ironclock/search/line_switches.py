@@ -19,7 +19,7 @@ from types import CodeType, FunctionType, ModuleType
 from typing import Any, Protocol
 
 from ..errors import InputError
-from ..interpreter.installation import get_ident
+from ..interpreter.patching.real_functions import real_get_ident
 
 _MARK = "\0the hook of a line"
 
@@ -35,7 +35,7 @@ _here: dict[int, LineListener] = {}  # by real thread
 
 
 def _at(where: str, value: Any = None) -> Any:
-    listener = _here.get(get_ident())
+    listener = _here.get(real_get_ident())
     if listener is not None:
         listener.at_line(where)
     return value
@@ -44,7 +44,7 @@ def _at(where: str, value: Any = None) -> Any:
 @contextmanager
 def telling(listener: LineListener) -> Iterator[None]:
     """Tell a listener of every line that this thread comes to, inside the block."""
-    me = get_ident()
+    me = real_get_ident()
     before = _here.get(me)
     _here[me] = listener
     try:

@@ -317,39 +317,29 @@ class EventLoop:
                 return
             task.wake_ns = wake
             if heap and not (self.work_to_dispatch or self.waiters or self.chooses_order or self._stop_at == ONE_EVENT):
-                # If the next event wakes a task, the code of that one runs next, without a turn of the loop.
                 event = heappushpop(heap, (wake, task.priority, self.next_order(), self._wake, task))
-                if event[AT] <= self._until and event[FUNCTION] == self._wake:
-                    self._hand_over(task, event)
+                if self._wakes_another(event):
+                    # The next event wakes a task: its code runs next, without a turn of the loop.
+                    self._suspend(task, event[ARGUMENT])
                     return
                 heappush(heap, event)
             else:
                 self.schedule(wake, task.priority, self._wake, task)
         self._suspend(task)
 
-    def _hand_over(self, task: Task, event: Event) -> None:
-        """Let the task of a wake-up event, which was taken from the heap, go on in place of the running one."""
+    def _wakes_another(self, event: Event) -> bool:
+        """Move the clock to an event that was taken from the heap, if it wakes a suspended task; return True then."""
+        at, other = event[AT], event[ARGUMENT]
+        if at > self._until or event[FUNCTION] != self._wake or not other.suspended or at < other.wake_ns:
+            return False
         heap, in_order = self.heap, self._in_order
         if in_order and (not heap or in_order[0] < heap[0]):
             heappush(heap, in_order.popleft())  # as `_pop` does
-        at, other = event[AT], event[ARGUMENT]
         if at > self.now:
             self.now = at
             if self.values_of_instant:
                 self.forget_values()
-        if other is task:
-            return  # it is the next one itself
-        if not other.suspended or at < other.wake_ns or self.several_wall_clocks:
-            if other.suspended and at >= other.wake_ns:
-                self.schedule(at, FIRST, self._wake, other)
-            self._suspend(task)  # a wake-up call that is out of date, or clocks that differ
-            return
-        task.suspended = True
-        try:
-            self.switcher.hand_over(task, other)
-        finally:
-            task.suspended = False
-            self.current = task
+        return True
 
     def pass_idle_time(self, until_ns: int) -> bool:
         """Move the clock to an instant if nothing else happens until then, itself included. Return True if it moved."""
@@ -432,13 +422,13 @@ class EventLoop:
             waiter.over = True
             self._interrupt(waiter.task)
 
-    def _suspend(self, task: Task) -> None:
+    def _suspend(self, task: Task, then: Task | None = None) -> None:
         self.current = None
         task.suspended = True
         if self.several_wall_clocks:
             self.forget_values()
         try:
-            self.switcher.suspend(task)
+            self.switcher.suspend(task, then)
         finally:
             task.suspended = False
             self.current = task

@@ -67,11 +67,8 @@ class TaskSwitcher(Protocol):
     def run(self, loop: Callable[[], None]) -> None:
         """Run the event loop until it returns."""
 
-    def suspend(self, task: Task) -> None:
-        """Suspend the running task, and continue with the event loop. Returns when the task is resumed."""
-
-    def hand_over(self, task: Task, other: Task) -> None:
-        """Suspend the running task, and continue a suspended one, without a turn of the event loop."""
+    def suspend(self, task: Task, then: Task | None = None) -> None:
+        """Suspend the running task, and continue a suspended one, or the event loop. Returns when it is resumed."""
 
     def resume(self, task: Task) -> None:
         """Continue a suspended task. Called from the event loop."""
@@ -103,10 +100,7 @@ class DirectCalls:
     def run(self, loop: Callable[[], None]) -> None:
         loop()
 
-    def hand_over(self, task: Task, other: Task) -> None:
-        self.suspend(task)
-
-    def suspend(self, task: Task) -> None:
+    def suspend(self, task: Task, then: Task | None = None) -> None:
         who = task.job.id if task.job is not None else "a thread"
         raise RigStateError(f"{who} sleeps, and this simulation cannot suspend a task; use a Rig")
 

@@ -10,7 +10,7 @@ import contextlib
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from .file_times import real_fstat
+from ..patching.real_functions import inode_of
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -38,7 +38,7 @@ class DatabaseUses:
     def locked(self, fd: int, unlock: Callable[[int], None]) -> None:
         """Note that the running task has locked a file."""
         if self._loop.current is not None:
-            self._locks[fd] = self._loop.current, _inode(fd), unlock
+            self._locks[fd] = self._loop.current, inode_of(fd), unlock
 
     def unlocked(self, fd: int) -> None:
         """Note that a file is locked no more."""
@@ -60,13 +60,6 @@ class DatabaseUses:
         for fd, (task, inode, unlock) in list(self._locks.items()):
             if task in tasks:
                 del self._locks[fd]
-                if _inode(fd) == inode:
+                if inode_of(fd) == inode:
                     with contextlib.suppress(OSError):
                         unlock(fd)
-
-
-def _inode(fd: int) -> int:
-    try:
-        return int(real_fstat(fd).st_ino)
-    except OSError:
-        return -1

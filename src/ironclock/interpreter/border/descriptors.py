@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
 from ..patching.clock_functions import waiting_ns
+from ..patching.real_functions import inode_of, real_fstat
 from ..patching.real_threads import others_run
-from .file_times import real_fstat
 from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exchange, Kind, OutsideWait, OutsideWaits
 
 if TYPE_CHECKING:
@@ -37,17 +37,13 @@ class Descriptors:
         self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
         self._pairs: weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]] = weakref.WeakKeyDictionary()
         self._pipes: dict[int, tuple[int, int]] = {}
-        self.has_children = False
-        """True if code of the rig has started a process, which can hold the other end of a pipe or a socket."""
-
         self.children: Exchange | None = None
-        """The wait for the end of any child process, from the start of the last one on."""
+        """The wait for the end of any child process. None if code of the rig has started none."""
 
     # --- what is noted ------------------------------------------------------------------------------
 
     def started_child(self) -> None:
         """Note that code of the rig has started a process."""
-        self.has_children = True
         self.children = self._waits.exchange(PROCESS, "any child process")
 
     def opened(self, one: socket.socket) -> None:
@@ -121,8 +117,8 @@ class Descriptors:
 
     def _inside(self, fd: int, exchange: Exchange, status: os.stat_result) -> bool:
         """Return True if only code of this rig can answer."""
-        if self.has_children:
-            return False
+        if self.children is not None:
+            return False  # it can have the other end of a pipe or a socket
         if stat.S_ISFIFO(status.st_mode):
             return self._has_both_ends(status.st_ino)
         if not stat.S_ISSOCK(status.st_mode):
@@ -145,13 +141,7 @@ class Descriptors:
         both = self._pipes.get(inode)
         if both is None:
             return False
-        for fd in both:
-            try:
-                if real_fstat(fd).st_ino != inode:
-                    return False
-            except OSError:
-                return False
-        return True
+        return all(inode_of(fd) == inode for fd in both)
 
     def _peer(self, one: socket.socket) -> socket.socket | None:
         """Return the other end of a socket, if code of this rig has it; a listening one before it accepts."""

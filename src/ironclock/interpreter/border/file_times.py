@@ -12,13 +12,12 @@ import os
 from collections.abc import Callable
 from typing import Any, cast
 
-from ..patching.builtin_patching import Builtin, TypeEntry
+from ..patching.builtin_patching import Here, TypeEntry
 from ..patching.clock_functions import REAL
+from ..patching.real_functions import real_fstat, real_stat
 
-Here = Callable[[], Any]
 Key = tuple[int, int]
 
-real_stat, real_fstat = Builtin(os.stat).real, Builtin(os.fstat).real
 _SLACK_NS = 20_000_000  # file systems write the time of the last tick of the system's clock
 _TIMES = ("atime", "mtime", "ctime")
 
@@ -64,7 +63,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
     def looks(real: Callable[..., Any]) -> Callable[..., Any]:
         def stat(*args: Any, **kwargs: Any) -> Any:
             status, world = real(*args, **kwargs), here()
-            return status if world is None else world.file_times.of_rig(status)
+            return status if world is None else world.border.file_times.of_rig(status)
 
         return stat
 
@@ -73,7 +72,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
             real(path, times, **kwargs)
             world = here()
             if world is not None and times is None and "ns" not in kwargs:
-                world.file_times.wrote(real_stat(path, **{k: v for k, v in kwargs.items() if k != "ns"}))
+                world.border.file_times.wrote(real_stat(path, **{k: v for k, v in kwargs.items() if k != "ns"}))
 
         return utime
 
@@ -81,7 +80,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
         def open_(path: Any, flags: int, *args: Any, **kwargs: Any) -> int:
             fd, world = int(real(path, flags, *args, **kwargs)), here()
             if world is not None and flags & (os.O_CREAT | os.O_TRUNC):
-                world.file_times.wrote(real_fstat(fd))
+                world.border.file_times.wrote(real_fstat(fd))
             return fd
 
         return open_
@@ -91,7 +90,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
             real(path, mode, dir_fd=dir_fd)
             world = here()
             if world is not None:
-                world.file_times.wrote(real_stat(path, dir_fd=dir_fd))
+                world.border.file_times.wrote(real_stat(path, dir_fd=dir_fd))
 
         return mkdir
 
@@ -107,20 +106,20 @@ def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
     def writes(one: Any, data: Any, /) -> Any:
         count, world = write.saved(one, data), here()
         if world is not None and one.fileno() > 2:
-            world.file_times.wrote(real_fstat(one.fileno()))
+            world.border.file_times.wrote(real_fstat(one.fileno()))
         return count
 
     def closes(one: Any) -> None:
         world = here()
         if world is not None and not one.closed and one.writable() and one.fileno() > 2:
             status = real_fstat(one.fileno())
-            times = world.file_times
+            times = world.border.file_times
             if not times.knows(status):
                 times.wrote(status)  # it was opened to be empty
         close.saved(one)
 
     def stat(one: Any, *args: Any, **kwargs: Any) -> Any:
         status, world = entry_stat.saved(one, *args, **kwargs), here()
-        return status if world is None else world.file_times.of_rig(status)
+        return status if world is None else world.border.file_times.of_rig(status)
 
     return [(write, writes), (close, closes), (entry_stat, stat)]

@@ -11,20 +11,14 @@ import stat
 from collections.abc import Callable
 from typing import Any
 
-from ..patching.builtin_patching import TypeEntry
-from .file_times import real_fstat
+from ..patching.builtin_patching import Here, TypeEntry
+from ..patching.real_functions import poll_for, real_fstat
 from .outside_waits import IDLE
-
-Here = Callable[[], Any]
-
-_poll_of = type(select.poll()).poll
 
 
 def _ready(fd: int, events: int) -> bool:
     """Return True if an operation on a descriptor does not block now."""
-    poll = select.poll()
-    poll.register(fd, events)
-    return bool(_poll_of(poll, 0))
+    return bool(poll_for(fd, events))
 
 
 def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
@@ -84,10 +78,10 @@ def _read_all(one: Any) -> bytes:
 
 
 def _await_input(world: Any, fd: int, what: str) -> None:
-    if (
-        fd > 0 and not _ready(fd, select.POLLIN) and os.get_blocking(fd) and _is_open_for(fd, os.O_RDONLY)
-    ):  # standard input is the user's
-        world.descriptors.wait(fd, select.POLLIN, None, what)
+    if fd <= 0 or _ready(fd, select.POLLIN):  # standard input is the user's
+        return
+    if os.get_blocking(fd) and _is_open_for(fd, os.O_RDONLY):
+        world.border.descriptors.wait(fd, select.POLLIN, None, what)
 
 
 def _read(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
@@ -96,7 +90,7 @@ def _read(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if world is not None and isinstance(fd, int) and fd >= 0:
             _await_input(world, fd, "os.read")
             data = real(fd, length)
-            world.descriptors.received(fd)
+            world.border.descriptors.received(fd)
             return bytes(data)
         return bytes(real(fd, length))
 
@@ -110,17 +104,14 @@ def _write(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
             return int(real(fd, data))
         if _is_regular(fd):
             count = int(real(fd, data))
-            world.file_times.wrote(real_fstat(fd))
+            world.border.file_times.wrote(real_fstat(fd))
             return count
-        with memoryview(data) as whole:
-            size = whole.nbytes
-        if _ready(fd, select.POLLOUT) and size <= select.PIPE_BUF:
-            return int(real(fd, data))
-        if not os.get_blocking(fd) or not _is_open_for(fd, os.O_WRONLY):
-            return int(real(fd, data))
         done = 0
         with memoryview(data) as whole, whole.cast("B") as view:
-            while done < size:
+            fits = len(view) <= select.PIPE_BUF and _ready(fd, select.POLLOUT)
+            if fits or not os.get_blocking(fd) or not _is_open_for(fd, os.O_WRONLY):
+                return int(real(fd, data))
+            while done < len(view):
                 with view[done:] as part:
                     done += _without_blocking(world, fd, "os.write", lambda part=part: real(fd, part))  # type: ignore[misc]
         return done
@@ -135,7 +126,7 @@ def _is_open_for(fd: int, mode: int) -> bool:
 def _without_blocking(world: Any, fd: int, what: str, operate: Callable[[], int]) -> int:
     """Do an operation that writes to a descriptor, as soon as it does not block the thread."""
     while True:
-        world.descriptors.wait(fd, select.POLLOUT, None, what, False)
+        world.border.descriptors.wait(fd, select.POLLOUT, None, what, False)
         os.set_blocking(fd, False)
         try:
             return operate()
@@ -162,7 +153,7 @@ def _pipe(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         both = real(*flags)
         world = here()
         if world is not None:
-            world.descriptors.piped(*both)
+            world.border.descriptors.piped(*both)
         return both
 
     return pipe
@@ -173,7 +164,7 @@ def _lock(real: Callable[..., Any], here: Here, what: str) -> Callable[..., Any]
         world = here()
         if world is None:
             return real(file, operation, *rest)
-        uses = world.database_uses
+        uses = world.border.database_uses
         fd = file if isinstance(file, int) else file.fileno()
         if operation & (fcntl.LOCK_NB | fcntl.LOCK_UN):
             result = real(file, operation, *rest)
@@ -192,7 +183,7 @@ def _lock(real: Callable[..., Any], here: Here, what: str) -> Callable[..., Any]
                 raise
             return True
 
-        world.outside.wait_for(what, IDLE, take)
+        world.border.outside.wait_for(what, IDLE, take)
         uses.locked(fd, lambda fd: real(fd, fcntl.LOCK_UN))
         return None
 

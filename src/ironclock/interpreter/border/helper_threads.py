@@ -5,47 +5,42 @@ The rig talks with a helper over pipes, so that it can wait for one as for a soc
 
 from __future__ import annotations
 
-import _thread
 import contextvars
 import os
 import select
 from collections.abc import Callable
 from typing import Any
 
-from ..patching.builtin_patching import Builtin
+from ..patching.real_functions import real_get_ident, real_pipe, real_read, real_start_thread, real_write
 from ..patching.real_threads import runner_threads
-from .outside_waits import CALL, OutsideWait
-
-_start = Builtin(_thread.start_new_thread).real
-_read, _write, _pipe = Builtin(os.read).real, Builtin(os.write).real, Builtin(os.pipe).real
-_ident = Builtin(_thread.get_ident).real
+from .outside_waits import CALL, OutsideWait, OutsideWaits
 
 
 class HelperThread:
     """One real thread, which makes one call after the other. Parameters: `started` is called before it starts."""
 
     def __init__(self, started: Callable[[], None]) -> None:
-        self._asked, self._ask = _pipe()
-        self.answered, self._answer = _pipe()
+        self._asked, self._ask = real_pipe()
+        self.answered, self._answer = real_pipe()
         self._call: Callable[[], Any] | None = None
         self._result: Any = None
         self._error: BaseException | None = None
         started()
-        _start(self._serve, ())
-        _read(self.answered, 1)  # it runs, and is known
+        real_start_thread(self._serve, ())
+        real_read(self.answered, 1)  # it runs, and is known
 
     def _serve(self) -> None:
-        me = _ident()
+        me = real_get_ident()
         runner_threads.add(me)  # no wait of the rig counts on it
         try:
-            _write(self._answer, b".")
-            while _read(self._asked, 1) and self._call is not None:
+            real_write(self._answer, b".")
+            while real_read(self._asked, 1) and self._call is not None:
                 try:
                     self._result = self._call()
                 except BaseException as error:
                     self._error = error
                 self._call = None
-                _write(self._answer, b".")
+                real_write(self._answer, b".")
         finally:
             runner_threads.discard(me)
             for fd in (self._asked, self._answer):
@@ -54,11 +49,11 @@ class HelperThread:
     def begin(self, call: Callable[[], Any]) -> None:
         """Begin a call. When it is over, `answered` can be read."""
         self._call = call
-        _write(self._ask, b".")
+        real_write(self._ask, b".")
 
     def end(self) -> Any:
         """Return the result of the call, or raise its error. Blocks until it is there."""
-        _read(self.answered, 1)
+        real_read(self.answered, 1)
         result, error, self._result, self._error = self._result, self._error, None, None
         if error is not None:
             try:
@@ -66,11 +61,6 @@ class HelperThread:
             finally:
                 del error
         return result
-
-    def call(self, call: Callable[[], Any]) -> Any:
-        """Make a call in real time, and wait for it in real time."""
-        self.begin(call)
-        return self.end()
 
     def close(self) -> None:
         """End the thread as soon as its call is over."""
@@ -93,14 +83,14 @@ class HelperThreads:
         """Take back a helper that has ended its call."""
         self._idle.append(helper)
 
-    def call(self, world: Any, what: str, function: Callable[..., Any], args: Any, kwargs: Any) -> Any:
+    def call(self, outside: OutsideWaits, what: str, function: Callable[..., Any], args: Any, kwargs: Any) -> Any:
         """Make a call on a helper thread. The running task waits for it, and the others go on."""
         helper = self.take()
         context = contextvars.copy_context()
         helper.begin(lambda: context.run(function, *args, **kwargs))
-        exchange = world.outside.exchange(CALL, what)
+        exchange = outside.exchange(CALL, what)
         try:
-            world.outside.wait(OutsideWait(what, [exchange], [(helper.answered, select.POLLIN)]))
+            outside.wait(OutsideWait(what, [exchange], [(helper.answered, select.POLLIN)]))
         except BaseException:
             helper.close()  # its call goes on, and its result is nobody's
             raise

@@ -25,6 +25,7 @@ from ...errors import RigStateError, StuckError
 from ...foundation.durations import NS
 from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import REAL
+from ..patching.real_functions import real_poll, real_register
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -48,8 +49,6 @@ _LEAST_S = 1e-4  # a rest that is shorter is none: a float of the clock cannot h
 _STEP_MS = 1  # between two looks at something that cannot be polled
 _NOTHING_LEFT_S = 4.0  # the grace of a request if no event is pending: nothing simulated could end its wait
 
-_real_poll = select.poll.poll if hasattr(select, "poll") and hasattr(select.poll, "poll") else type(select.poll()).poll
-_real_register = type(select.poll()).register
 _family_of = _socket.socket.family.__get__
 _real_time = REAL["monotonic"]
 
@@ -90,21 +89,8 @@ class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
     __slots__ = (
-        "find_peer",
-        "grace_scale",
-        "in_vain",
-        "inode",
-        "inside",
-        "kind",
-        "only_we_end_it",
-        "patience_scale",
-        "peer",
-        "reader",
-        "server",
-        "shape",
-        "since_ns",
-        "traffic",
-        "waited_s",
+        "find_peer", "grace_scale", "in_vain", "inode", "inside", "kind", "only_we_end_it", "patience_scale", "peer",
+        "reader", "server", "shape", "since_ns", "traffic", "waited_s",
     )  # fmt: skip
 
     def __init__(self, kind: Kind, shape: Any) -> None:
@@ -138,7 +124,7 @@ class OutsideWait:
     """One wait of one task. Parameters: `fds` are descriptors with their events as in `select.poll`; `look` returns
     True if what is waited for is there, for what cannot be polled; `until_ns` is the simulated deadline."""
 
-    __slots__ = ("began_ns", "exchanges", "fds", "look", "ready", "task", "until_ns", "what")
+    __slots__ = ("exchanges", "fds", "look", "ready", "task", "until_ns", "what")
 
     def __init__(
         self, what: str, exchanges: Sequence[Exchange], fds: Sequence[tuple[int, int]] = (),
@@ -149,7 +135,6 @@ class OutsideWait:
         self.fds = fds
         self.look = look
         self.until_ns = until_ns
-        self.began_ns = 0
         self.task: Task | None = None
         self.ready = False
 
@@ -193,7 +178,6 @@ class OutsideWaits:
         if wait.until_ns is not None and wait.until_ns <= loop.now:
             return False
         task = wait.task = loop.current
-        wait.began_ns = loop.now
         if task is None and loop.running:
             return self._wait_in_callback(wait)
         if task is not None and task.deadline_ns >= 0 and (wait.until_ns is None or task.deadline_ns < wait.until_ns):
@@ -241,17 +225,14 @@ class OutsideWaits:
         if real_s > 0 and self._look([wait], real_s):
             return True
         raise RigStateError(
-            f"a callback of the rig (a fault's predicate, a wait) waits in {wait.what}, at "
-            f"{waiting_at()}, for what only "
-            "other code of the rig can do; it must answer at once"
+            f"a callback of the rig (a fault's predicate, a wait) waits in {wait.what}, at {waiting_at()}, for what "
+            "only other code of the rig can do; it must answer at once"
         )
 
     def within_reason(self, ready: Callable[[], Any], what: str) -> Callable[[], Any]:
-        """Return a `ready` for a wait of the test that has no limit. It raises `StuckError` when it has lasted too
-        long.
+        """Return a `ready` for a wait of the test without a limit. It raises `StuckError` if that lasts too long.
 
-        Simulated time that costs much real time and brings nothing is a run that does not end: a thread that polls,
-        say.
+        Simulated time that costs much real time and brings nothing does not end: a thread that polls, for example.
         """
         loop, began_ns, began_s = self._loop, self._loop.now, _real_time()
 
@@ -277,11 +258,6 @@ class OutsideWaits:
         self._waits.clear()
         self._loop.before_time_moves = None
 
-    @property
-    def tasks(self) -> list[Task]:
-        """The tasks that are outside now."""
-        return [wait.task for wait in self._waits if wait.task is not None]
-
     # --- how long -----------------------------------------------------------------------------------
 
     def exchange(self, kind: Kind, shape: Any) -> Exchange:
@@ -291,7 +267,7 @@ class OutsideWaits:
         return made
 
     def lasting(self, kind: Kind, shape: Any) -> Exchange:
-        """Return the one exchange of a shape: each wait in vain makes its next grace shorter."""
+        """Return an exchange that begins anew with each wait. Its grace does not become shorter for ever."""
         made = self.exchange(kind, shape)
         made.grace_scale = max(made.grace_scale, 0.02)
         return made
@@ -427,7 +403,7 @@ class OutsideWaits:
             seconds = 0.0
         poll = select.poll()
         for fd, wanted in events.items():
-            _real_register(poll, fd, wanted)
+            real_register(poll, fd, wanted)
         if seconds <= 0:
             return self._mark(poll, 0, polled) or found
         begin = _real_time()
@@ -451,7 +427,7 @@ class OutsideWaits:
         found = False
         if not polled and not ms:
             return False
-        for fd, happened in _real_poll(poll, ms):
+        for fd, happened in real_poll(poll, ms):
             for wait in polled[fd]:
                 if wait.look is not None:
                     if wait.look():

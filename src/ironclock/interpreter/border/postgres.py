@@ -18,12 +18,11 @@ from collections.abc import Callable
 from typing import Any
 
 from ...foundation.source_location import waiting_at
+from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.late_patches import Attribute, Patch
-from .file_times import real_fstat
+from ..patching.real_functions import poll_for, real_fstat
 from .outside_waits import ASKED, IDLE, OutsideWait
-
-Here = Callable[[], Any]
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
 _READ, _WRITE = 1, 2
@@ -91,19 +90,17 @@ class ServerSessions:
 def _wait_ready(world: Any, fd: int, wanted: int, until_ns: int | None, what: str) -> int:
     """Wait until a driver's socket is ready; return how: 1 to read, 2 to write, 0 if the deadline came first."""
     events = (wanted & _READ and select.POLLIN) | (wanted & _WRITE and select.POLLOUT)
-    world.outside.wait(OutsideWait(what, [world.descriptors.exchange(fd)], [(fd, events)], None, until_ns))
-    poll = select.poll()
-    poll.register(fd, events)
-    ready = 0
-    for _, happened in poll.poll(0):
-        ready |= (_READ if happened & ~select.POLLOUT else 0) | (_WRITE if happened & select.POLLOUT else 0)
-    return ready
+    world.border.outside.wait(
+        OutsideWait(what, [world.border.descriptors.exchange(fd)], [(fd, events)], None, until_ns)
+    )
+    happened = poll_for(fd, events)
+    return (_READ if happened & ~select.POLLOUT else 0) | (_WRITE if happened & select.POLLOUT else 0)
 
 
 def _asks(world: Any, fd: int, idle: bool, sessions: Sessions | None, pid: int) -> None:
     """Note that a driver sends a request over its socket, or begins to listen."""
-    exchange = world.descriptors.exchange(fd)
-    world.outside.restart(exchange, IDLE if idle else ASKED, waiting_at())
+    exchange = world.border.descriptors.exchange(fd)
+    world.border.outside.restart(exchange, IDLE if idle else ASKED, waiting_at())
     if sessions is not None and pid > 0 and not idle:
         sessions.pids.add(pid)
         exchange.only_we_end_it = lambda: sessions.only_ours_block(pid)
@@ -150,10 +147,10 @@ def _psycopg_asks(world: Any, connection: Any, gen: Any) -> None:
         fd, pid = pgconn.socket, pgconn.backend_pid
     except Exception:  # it is closed: the driver says so itself
         return
-    sessions = world.database_sessions.of(
+    sessions = world.border.database_sessions.of(
         ("psycopg", pgconn.host, pgconn.port, pgconn.db), _psycopg_session(connection)
     )
-    world.database_uses.note(connection, _take_back_psycopg)
+    world.border.database_uses.note(connection, _take_back_psycopg)
     _asks(world, fd, getattr(gen, "__name__", "") == "notifies", sessions, pid)
 
 
@@ -261,9 +258,7 @@ class Psycopg2Waits:
             wanted = _READ if state == extensions.POLL_READ else _WRITE
             fd = connection.fileno()
             if not simulated:
-                poll = select.poll()
-                poll.register(fd, select.POLLIN if wanted == _READ else select.POLLOUT)
-                _real_poll(poll, None)
+                poll_for(fd, select.POLLIN if wanted == _READ else select.POLLOUT, None)
                 continue
             if not asked:
                 asked = True
@@ -277,8 +272,8 @@ class Psycopg2Waits:
         except Exception:  # it is being opened
             _asks(world, fd, False, None, 0)
             return
-        world.database_uses.note(connection, self._take_back)
-        _asks(world, fd, False, world.database_sessions.of(where, self._session(connection)), pid)
+        world.border.database_uses.note(connection, self._take_back)
+        _asks(world, fd, False, world.border.database_sessions.of(where, self._session(connection)), pid)
 
     def _take_back(self, connection: Any) -> None:
         from psycopg2 import extensions
@@ -319,9 +314,6 @@ class Psycopg2Waits:
             self._own.clear()
 
 
-_real_poll = type(select.poll()).poll
-
-
 # --- asyncpg ----------------------------------------------------------------------------------------
 
 
@@ -351,8 +343,8 @@ def _know_asyncpg(world: Any, connection: Any) -> None:
     conninfo = {"host": address[0], "port": address[1], "user": parameters.user, "dbname": parameters.database}
     if isinstance(parameters.password, str):
         conninfo["password"] = parameters.password
-    sessions = world.database_sessions.of(where, lambda: _libpq_session(conninfo))
+    sessions = world.border.database_sessions.of(where, lambda: _libpq_session(conninfo))
     pid = connection.get_server_pid()
     sessions.pids.add(pid)
     fd = connection._transport.get_extra_info("socket").fileno()
-    world.descriptors.exchange(fd).only_we_end_it = lambda: sessions.only_ours_block(pid)
+    world.border.descriptors.exchange(fd).only_we_end_it = lambda: sessions.only_ours_block(pid)

@@ -9,14 +9,9 @@ from collections.abc import Callable
 from types import FunctionType
 from typing import Any, cast
 
-from ..patching.builtin_patching import Builtin, PythonFunction, TypeEntry
+from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
 from ..patching.clock_functions import waiting_ns
 from .outside_waits import PROCESS, OutsideWait
-
-Here = Callable[[], Any]
-
-real_waitpid = Builtin(os.waitpid).real
-"""The function itself, for the rig's own children: to wait for them takes no simulated time."""
 
 
 def popen_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
@@ -48,9 +43,9 @@ def _ended(world: Any, pid: int, look: Callable[[], Any], timeout: float | None,
         except OSError:
             pidfd = -1
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
-    exchange = world.outside.exchange(PROCESS, "process")
+    exchange = world.border.outside.exchange(PROCESS, "process")
     try:
-        return bool(world.outside.wait(OutsideWait(what, [exchange], fds, look, until)))
+        return bool(world.border.outside.wait(OutsideWait(what, [exchange], fds, look, until)))
     finally:
         if pidfd >= 0:
             os.close(pidfd)
@@ -74,7 +69,7 @@ def _starts(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     def fork_exec(*args: Any) -> Any:
         world = here()
         if world is not None:
-            world.descriptors.started_child()
+            world.border.descriptors.started_child()
         return real(*args)
 
     return fork_exec
@@ -120,7 +115,7 @@ def semaphore_entries(here: Here) -> list[tuple[TypeEntry, Any]]:
             return bool(real(one, block, timeout))
         until = None if timeout is None else world.loop.now + waiting_ns(timeout)
         return bool(
-            world.outside.wait_for("a semaphore that processes share", PROCESS, lambda: real(one, False), until)
+            world.border.outside.wait_for("a semaphore that processes share", PROCESS, lambda: real(one, False), until)
         )
 
     def entering(one: Any) -> bool:

@@ -58,7 +58,9 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
         if (
             not files
             and timeout is not None
-            and not (world.threads.alive or world.loop.waiters or world.alarms.pending or world.descriptors.children)
+            and not (
+                world.threads.alive or world.loop.waiters or world.alarms.pending or world.border.descriptors.children
+            )
         ):
             # An asyncio loop with nothing but timers, and nobody that could wake it but a signal.
             world.let_pass(timeout)
@@ -139,15 +141,15 @@ def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | 
         if _own_loop(key) is not None:
             in_loop = True
         else:
-            exchanges.append(world.descriptors.exchange(key.fd))
+            exchanges.append(world.border.descriptors.exchange(key.fd))
     if others_run():
-        exchanges.append(world.outside.lasting(THREADS, id(selector)))
-    children = world.descriptors.children
+        exchanges.append(world.border.outside.lasting(THREADS, id(selector)))
+    children = world.border.descriptors.children
     if children is not None and callable(signal.getsignal(signal.SIGCHLD)) and child_runs():
         exchanges.append(children)
     if isinstance(getattr(selector, "_selector", None), select.epoll):
         fds = [(selector.fileno(), select.POLLIN)]
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
     what = "an asyncio loop" if in_loop else "a selector"
-    world.outside.wait(OutsideWait(what, exchanges, fds, look, until))
+    world.border.outside.wait(OutsideWait(what, exchanges, fds, look, until))
     return found or real(selector, 0)

@@ -6,11 +6,9 @@ import select
 from collections.abc import Callable
 from typing import Any
 
-from ..patching.builtin_patching import TypeEntry
+from ..patching.builtin_patching import Here, TypeEntry
 from ..patching.clock_functions import waiting_ns
 from .outside_waits import OutsideWait
-
-Here = Callable[[], Any]
 
 _EVENTS = select.POLLIN, select.POLLOUT, select.POLLPRI
 
@@ -25,34 +23,35 @@ def select_function(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if timeout is not None and not (rlist or wlist or xlist):
             world.let_pass(timeout)
             return [], [], []
-        lists = rlist, wlist, xlist
-        first = real(*lists, 0)
-        if first[0] or first[1] or first[2]:
-            return first
-        found: list[Any] = [first]
-        fds = []
-        for many, event in zip(lists, _EVENTS, strict=True):
-            for one in many:
-                fds.append((one if isinstance(one, int) else one.fileno(), event))
 
-        def look() -> bool:
-            found[0] = real(*lists, 0)
-            return any(found[0])
+        def descriptors() -> list[tuple[int, int]]:
+            many = zip((rlist, wlist, xlist), _EVENTS, strict=True)
+            return [(one if isinstance(one, int) else one.fileno(), event) for some, event in many for one in some]
 
-        wait_for_any(world, fds, look, timeout, "select.select")
-        return found[0]
+        return _until_ready(world, lambda: real(rlist, wlist, xlist, 0), any, descriptors, timeout, "select.select")
 
     return replacement
 
 
-def wait_for_any(
-    world: Any, fds: list[tuple[int, int]], look: Callable[[], Any] | None, timeout: float | None, what: str
-) -> bool:
-    """Wait for several descriptors, at most `timeout` seconds; return True if any is ready."""
-    exchanges = [world.descriptors.exchange(fd) for fd, _ in fds]
+def _until_ready(
+    world: Any, ask: Callable[[], Any], is_ready: Callable[[Any], bool], descriptors: Callable[[], Any],
+    timeout: float | None, what: str,
+) -> Any:  # fmt: skip
+    """Return the answer of `ask` as soon as it is ready, or the last one after `timeout` seconds."""
+    found = ask()
+    if is_ready(found):
+        return found
+
+    def look() -> bool:
+        nonlocal found
+        found = ask()
+        return is_ready(found)
+
+    fds = descriptors()
+    exchanges = [world.border.descriptors.exchange(fd) for fd, _ in fds]
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
-    ready: bool = world.outside.wait(OutsideWait(what, exchanges, fds, look, until), looked=True)
-    return ready
+    world.border.outside.wait(OutsideWait(what, exchanges, fds, look, until), looked=True)
+    return found
 
 
 def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
@@ -98,18 +97,9 @@ def _poll(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         world = here()
         if world is None or timeout == 0:
             return real(one, timeout)
-        found: list[Any] = [real(one, 0)]
-        if found[0]:
-            return found[0]
-
-        def look() -> bool:
-            found[0] = real(one, 0)
-            return bool(found[0])
-
-        fds = list(_registered.get(id(one), {}).items())
         seconds = None if timeout is None or timeout < 0 else timeout / 1000
-        wait_for_any(world, fds, look, seconds, "poll")
-        return found[0]
+        fds = _registered.get(id(one), {})
+        return _until_ready(world, lambda: real(one, 0), bool, lambda: list(fds.items()), seconds, "poll")
 
     return poll
 
@@ -119,16 +109,8 @@ def _epoll(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         world = here()
         if world is None or timeout == 0:
             return real(one, timeout, maxevents)
-        found: list[Any] = [real(one, 0, maxevents)]
-        if found[0]:
-            return found[0]
-
-        def look() -> bool:
-            found[0] = real(one, 0, maxevents)
-            return bool(found[0])
-
         seconds = None if timeout is None or timeout < 0 else timeout
-        wait_for_any(world, [(one.fileno(), select.POLLIN)], look, seconds, "epoll.poll")
-        return found[0]
+        fds = [(one.fileno(), select.POLLIN)]
+        return _until_ready(world, lambda: real(one, 0, maxevents), bool, lambda: fds, seconds, "epoll.poll")
 
     return poll

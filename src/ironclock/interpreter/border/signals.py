@@ -4,17 +4,13 @@ from __future__ import annotations
 
 import os
 import select
-import signal
 from collections.abc import Callable
 from typing import Any
 
-from ..patching.builtin_patching import Builtin
+from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
+from ..patching.real_functions import poll_for, real_set_wakeup_fd, real_sigtimedwait
 from .outside_waits import IDLE, SIGNALS, OutsideWait
-
-Here = Callable[[], Any]
-
-_set_wakeup_fd = Builtin(signal.set_wakeup_fd).real
 
 
 def builtins(here: Here) -> dict[str, Callable[[Any], Any]]:
@@ -36,14 +32,14 @@ def _pause(real: Callable[[], None], here: Here) -> Callable[[], None]:
         alarms, rung = world.alarms, world.alarms.rung
         reads, writes = os.pipe()
         os.set_blocking(writes, False)
-        before = _set_wakeup_fd(writes, warn_on_full_buffer=False)  # written to when a real signal comes
+        before = real_set_wakeup_fd(writes, warn_on_full_buffer=False)  # written to when a real signal comes
         try:
             kind = IDLE if alarms.pending else SIGNALS
-            look: Any = lambda: alarms.rung != rung or select.select([reads], [], [], 0)[0]  # noqa: E731
-            exchange = world.outside.exchange(kind, "signal.pause")
-            world.outside.wait(OutsideWait("signal.pause", [exchange], [(reads, select.POLLIN)], look))
+            look: Any = lambda: alarms.rung != rung or poll_for(reads, select.POLLIN)  # noqa: E731
+            exchange = world.border.outside.exchange(kind, "signal.pause")
+            world.border.outside.wait(OutsideWait("signal.pause", [exchange], [(reads, select.POLLIN)], look))
         finally:
-            _set_wakeup_fd(before)
+            real_set_wakeup_fd(before)
             os.close(reads)
             os.close(writes)
 
@@ -59,16 +55,13 @@ def _sigwait(here: Here, real: Callable[..., Any], answer: Callable[[Any], Any],
 
         def look() -> bool:
             if not found:
-                one = _sigtimedwait(numbers, 0)
+                one = real_sigtimedwait(numbers, 0)
                 if one is not None:
                     found.append(one)
             return bool(found)
 
         until = None if forever or timeout is None else world.loop.now + waiting_ns(timeout)
-        world.outside.wait_for("a wait for signals", SIGNALS, look, until)
+        world.border.outside.wait_for("a wait for signals", SIGNALS, look, until)
         return answer(found[0]) if found else None
 
     return wait
-
-
-_sigtimedwait: Any = Builtin(signal.sigtimedwait).real

@@ -15,16 +15,11 @@ from functools import partial
 from types import FunctionType
 from typing import Any, cast
 
-from ..patching.builtin_patching import PythonFunction, TypeEntry
-
-Here = Callable[[], Any]
+from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
 
 _IN, _OUT = select.POLLIN, select.POLLOUT
 _DONTWAIT = socket.MSG_DONTWAIT
 _FLAGS_AT = {"recv": 1, "recvfrom": 1, "recv_into": 2, "recvfrom_into": 2, "recvmsg": 2, "recvmsg_into": 2}
-real_recv, real_sendall = _socket.socket.recv, _socket.socket.sendall
-"""The methods themselves, for what the rig sends to its own children: that takes no simulated time."""
-
 _timeout_of = _socket.socket.gettimeout
 _fd_of = _socket.socket.fileno
 
@@ -60,7 +55,7 @@ def _reads(name: str, flags_at: int, real: Callable[..., Any], here: Here) -> Ca
                     return _receive_all(one, args[0], flags & ~socket.MSG_WAITALL)
                 _await(world, fd, _IN, timeout, what)
         result = real(one, *args, **kwargs)
-        world.descriptors.received(fd)
+        world.border.descriptors.received(fd)
         return result
 
     return method
@@ -78,7 +73,7 @@ def _receive_all(one: Any, size: int, flags: int) -> bytes:
 
 def _await(world: Any, fd: int, events: int, timeout: float | None, what: str) -> None:
     """Wait until a socket is ready. Raises `TimeoutError`, as the real method does."""
-    if not world.descriptors.wait(fd, events, timeout, what, events == _IN):
+    if not world.border.descriptors.wait(fd, events, timeout, what, events == _IN):
         raise TimeoutError("timed out")
 
 
@@ -135,9 +130,9 @@ def _connected(world: Any, one: Any, address: Any, timeout: float | None, real: 
         real(one, address)
         return 0
     except BlockingIOError:
-        world.descriptors.sent(_fd_of(one), b"connect")
+        world.border.descriptors.sent(_fd_of(one), b"connect")
         _await(world, _fd_of(one), _OUT, timeout, "socket.connect")
-        world.descriptors.received(_fd_of(one))
+        world.border.descriptors.received(_fd_of(one))
         return int(one.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR))
     finally:
         if _fd_of(one) >= 0:
@@ -154,7 +149,7 @@ def _send(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
             count = real(one, data, flags)
         else:
             count = _sent_part(world, one, fd, timeout, "socket.send", lambda how: real(one, data, flags | how))
-        world.descriptors.sent(fd, data)
+        world.border.descriptors.sent(fd, data)
         return int(count)
 
     return send
@@ -184,7 +179,7 @@ def _sendall(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if world is None or timeout == 0 or fd < 0:
             real(one, data, flags)
             if world is not None:
-                world.descriptors.sent(fd, data)
+                world.border.descriptors.sent(fd, data)
             return
         with memoryview(data) as whole, whole.cast("B") as view:
             done, began = 0, world.loop.now
@@ -199,7 +194,7 @@ def _sendall(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
                 part.release()
                 if done >= len(view):
                     break
-        world.descriptors.sent(fd, data)
+        world.border.descriptors.sent(fd, data)
 
     return sendall
 
@@ -213,7 +208,7 @@ def _sendto(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if timeout != 0 and fd >= 0:
             _await(world, fd, _OUT, timeout, "socket.sendto")
         count = real(one, data, *rest)
-        world.descriptors.sent(fd, data)
+        world.border.descriptors.sent(fd, data)
         return int(count)
 
     return sendto
@@ -232,7 +227,7 @@ def _sendmsg(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
             count = _sent_part(
                 world, one, fd, timeout, "socket.sendmsg", lambda how: real(one, kept, ancillary, flags | how, address)
             )
-        world.descriptors.sent(fd, kept[0] if kept else b"")
+        world.border.descriptors.sent(fd, kept[0] if kept else b"")
         return int(count)
 
     return sendmsg
@@ -252,7 +247,7 @@ def opening(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
             world.threads.forbid("a real socket", "use a simulated service (rig.service(...)) or an httpx transport")
         place.real(self, family, type, proto, fileno)
         if world is not None:
-            world.descriptors.opened(self)
+            world.border.descriptors.opened(self)
 
     return place, init
 
@@ -265,7 +260,7 @@ def pairs(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
         one, other = place.real(*args, **kwargs)
         world = here()
         if world is not None:
-            world.descriptors.paired(one, other)
+            world.border.descriptors.paired(one, other)
         return one, other
 
     return place, socketpair

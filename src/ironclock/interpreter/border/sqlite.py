@@ -11,11 +11,9 @@ import ctypes
 from collections.abc import Callable
 from typing import Any
 
-from ..patching.builtin_patching import Builtin
+from ..patching.builtin_patching import Builtin, Here
 from ..patching.late_patches import Methods, Patch
 from ..tasks.end_without_handlers import ending
-
-Here = Callable[[], Any]
 
 _JULIAN_EPOCH_MS = 210_866_760_000_000  # 1970-01-01 in milliseconds since noon of day 0
 
@@ -69,12 +67,14 @@ class SQLiteClock:
         if world is None:
             return self._real_sleep(vfs, microseconds)
         key = _thread_of(world)
-        if ending() or key in world.sqlite_errors:
+        if ending() or key in world.border.sqlite_errors:
             return microseconds  # this wait is over: SQLite gives up after its last step
         try:
             world.sleep(microseconds / 1e6)
         except BaseException as error:
-            world.sqlite_errors[key] = error  # no error can pass through the library: it is raised when that returns
+            world.border.sqlite_errors[key] = (
+                error  # no error can pass through the library: it is raised when that returns
+            )
         return microseconds
 
     def _tells_time(self, vfs: int, out: Any) -> int:
@@ -124,8 +124,9 @@ def connection_patches(here: Here) -> list[Patch]:
                     return real(one, *args, **kwargs)
                 connection = of(one)
                 owners.check(world, connection)
-                world.database_uses.forget_ended()
-                errors, key = world.sqlite_errors, _thread_of(world)
+                world.border.database_uses.forget_ended()
+                errors, key = world.border.sqlite_errors, _thread_of(world)
+                errors.pop(key, None)  # of a call that does not come through here
                 try:
                     result = real(one, *args, **kwargs)
                 except Exception:
@@ -170,20 +171,19 @@ class _Owners:
         connection = self._connect.real(*args, **kwargs)
         world = self._here()
         if world is not None:
-            world.sqlite_owners[id(connection)] = _thread_of(world)
+            world.border.sqlite_owners[id(connection)] = _thread_of(world)
         return connection
 
     def check(self, world: Any, connection: Any) -> None:
         """Raise what `sqlite3` raises if a connection is used in another thread than the one that opened it."""
-        owner, mine = world.sqlite_owners.get(id(connection)), _thread_of(world)
+        owner, mine = world.border.sqlite_owners.get(id(connection)), _thread_of(world)
         if owner == mine or not self._checks(connection):
             return
         created, used = (_words(thread) for thread in (owner, mine))
         raise self._error(
             "SQLite objects created in a thread can only be used in that same thread. The object was created in "
-            f"{created} and this is {used}; real workers have threads of their own: open a connection "
-            "in the job, or give "
-            "check_same_thread=False"
+            f"{created} and this is {used}; real workers have threads of their own: open a connection in the job, or "
+            "give check_same_thread=False"
         )
 
     def used(self, world: Any, connection: Any) -> None:
@@ -193,9 +193,9 @@ class _Owners:
         except self._error:  # it is closed
             is_open = False
         if is_open:
-            world.database_uses.note(connection, self._rollback)
+            world.border.database_uses.note(connection, self._rollback)
         else:
-            world.database_uses.closed(connection)
+            world.border.database_uses.closed(connection)
 
 
 def _thread_of(world: Any) -> Any:

@@ -11,9 +11,8 @@ import socket
 from collections.abc import Callable
 from typing import Any
 
+from ..patching.builtin_patching import Here
 from ..patching.late_patches import Methods, Patch
-
-Here = Callable[[], Any]
 
 _OPERATIONS = ("do_handshake", "read", "write", "shutdown")
 
@@ -40,9 +39,9 @@ def _operation(name: str, here: Here) -> Callable[[Any], Any]:
             else:
                 result = _until_done(world, owner, fd, timeout, what, lambda: real(one, *args))
             if name == "read":
-                world.descriptors.received(fd)
+                world.border.descriptors.received(fd)
             elif name == "write":
-                world.descriptors.sent(fd, args[0])
+                world.border.descriptors.sent(fd, args[0])
             return result
 
         return method
@@ -68,7 +67,7 @@ def _until_done(world: Any, owner: Any, fd: int, timeout: float | None, what: st
         left = None if timeout is None else timeout - (world.loop.now - began) / 1e9
         if left is not None and left <= 0:
             raise TimeoutError(_timed_out(what))
-        if not world.descriptors.wait(fd, events, left, what, events == select.POLLIN):
+        if not world.border.descriptors.wait(fd, events, left, what, events == select.POLLIN):
             raise TimeoutError(_timed_out(what))
 
 

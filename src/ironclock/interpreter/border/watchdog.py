@@ -7,7 +7,6 @@ signal, and the run ends with an error that names it.
 
 from __future__ import annotations
 
-import _thread
 import contextlib
 import ctypes
 import os
@@ -21,8 +20,8 @@ from typing import Any
 
 from ...errors import StuckError
 from ...foundation.source_location import waiting_at
-from ..patching.builtin_patching import Builtin
 from ..patching.clock_functions import REAL
+from ..patching.real_functions import poll_for, real_get_ident, real_pipe, real_read, real_start_thread, real_write
 from ..patching.real_threads import runner_threads
 
 SIGNAL = getattr(signal, "SIGRTMAX", 0) - 2
@@ -33,10 +32,6 @@ _COMPUTES_FOR = 3  # how many times longer a job can compute at one instant
 _LOOKS = 8  # looks while a run can stand still
 _DEBUGGERS = ("pdb.py", "bdb.py", "cmd.py", "code.py", "pydevd.py")
 _real_monotonic, _real_sleep = REAL["monotonic"], REAL["sleep"]
-_start = Builtin(_thread.start_new_thread).real
-_read, _write, _pipe = Builtin(os.read).real, Builtin(os.write).real, Builtin(os.pipe).real
-_ident = Builtin(_thread.get_ident).real
-_real_poll = type(select.poll()).poll
 
 
 class _Seen:
@@ -64,7 +59,7 @@ class Watchdog:
 
     def look_after(self, stuck_after_s: float) -> None:
         """Look after a rig that is entered now."""
-        self._seen.pop(_ident(), None)
+        self._seen.pop(real_get_ident(), None)
         every = max(stuck_after_s / _LOOKS, 0.02)
         if self._wake >= 0 and self._every_s <= every:
             return
@@ -74,11 +69,11 @@ class Watchdog:
         self._every_s = every
         if threading.current_thread() is threading.main_thread() and signal.getsignal(SIGNAL) != self._interrupted:
             signal.signal(SIGNAL, self._interrupted)
-        reads, self._wake = _pipe()
-        self._gone, ends = _pipe()
-        self._thread = _start(self._look, (reads, ends))
+        reads, self._wake = real_pipe()
+        self._gone, ends = real_pipe()
+        self._thread = real_start_thread(self._look, (reads, ends))
         runner_threads.add(self._thread)  # no wait of a rig counts on it
-        _read(self._gone, 1)  # it runs
+        real_read(self._gone, 1)  # it runs
 
     def _rest(self) -> None:
         """End the thread: a process should have but one thread when it forks."""
@@ -86,7 +81,7 @@ class Watchdog:
             os.close(self._wake)
             self._wake = -1
             self._every_s = 0.0
-            _read(self._gone, 1)
+            real_read(self._gone, 1)
             os.close(self._gone)
             while self._thread in sys._current_frames():
                 _real_sleep(0)
@@ -94,16 +89,14 @@ class Watchdog:
 
     def _go_on(self) -> None:
         """Look again after a fork, if a rig is entered."""
-        world = self._worlds.get(_ident())
+        world = self._worlds.get(real_get_ident())
         if world is not None:
-            self.look_after(world.outside.stuck_after_s)
+            self.look_after(world.border.outside.stuck_after_s)
 
     def _look(self, reads: int, ends: int) -> None:
-        poll = select.poll()
-        poll.register(reads, select.POLLIN)
-        _write(ends, b".")
+        real_write(ends, b".")
         try:
-            while not _real_poll(poll, round(self._every_s * 1000)):
+            while not poll_for(reads, select.POLLIN, round(self._every_s * 1000)):
                 with contextlib.suppress(RuntimeError, KeyError, ProcessLookupError):  # a rig is left meanwhile
                     for thread, world in list(self._worlds.items()):
                         self._look_at(thread, world)
@@ -114,12 +107,12 @@ class Watchdog:
     def _look_at(self, thread: int, world: Any) -> None:
         now = _real_monotonic()
         computed = time.clock_gettime(time.pthread_getcpuclockid(thread))
-        moved = world.loop.now, len(world.history), world.outside.looks
+        moved = world.loop.now, len(world.history), world.border.outside.looks
         seen = self._seen.get(thread)
-        if seen is None or seen.moved != moved or world.outside.looks_for_real:
+        if seen is None or seen.moved != moved or world.border.outside.looks_for_real:
             self._seen[thread] = _Seen(moved, now, computed)
             return
-        stood, limit = now - seen.since_s, world.outside.stuck_after_s
+        stood, limit = now - seen.since_s, world.border.outside.stuck_after_s
         frame = sys._current_frames()[thread]
         if stood < limit or _is_debugged(frame):
             return
@@ -146,7 +139,7 @@ class Watchdog:
         error, self._error = self._error, None
         if error is None:
             return
-        world = self._worlds.get(_ident())
+        world = self._worlds.get(real_get_ident())
         if world is not None:
             world.loop.stop(error)
         raise error
@@ -163,15 +156,13 @@ def _words(world: Any, stood: float, computes: bool, where: str) -> str:
     text = world.loop.timeline.text(world.loop.now)
     if computes:
         return (
-            f"{who} has computed for {stood:.0f} real seconds at {text}, and nothing else could run, "
-            f"at {where}; end its "
-            f"loop, or, if it only takes long, raise stuck_after (now {world.outside.stuck_after_s:g} s)"
+            f"{who} has computed for {stood:.0f} real seconds at {text}, and nothing else could run, at {where}; end "
+            f"its loop, or, if it only takes long, raise stuck_after (now {world.border.outside.stuck_after_s:g} s)"
         )
     return (
-        f"{who} has stood in one call for {stood:.0f} real seconds at {text}, and nothing else could "
-        f"run, at {where}; the "
-        "rig does not know this call: name it with rig.outside('package.module:function'), so that the others go on "
-        f"meanwhile, or, if it only takes long, raise stuck_after (now {world.outside.stuck_after_s:g} s)"
+        f"{who} has stood in one call for {stood:.0f} real seconds at {text}, and nothing else could run, at {where}; "
+        "the rig does not know this call: name it with rig.outside('package.module:function'), so that the others go "
+        f"on meanwhile, or, if it only takes long, raise stuck_after (now {world.border.outside.stuck_after_s:g} s)"
     )
 
 

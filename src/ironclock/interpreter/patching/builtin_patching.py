@@ -13,10 +13,13 @@ import gc
 import inspect
 from collections.abc import Callable
 from types import FunctionType
-from typing import Any
+from typing import Any, TypeAlias
 
 from ...errors import RigStateError
 from . import interpreter_layout
+
+Here: TypeAlias = Callable[[], Any]
+"""Returns the world of the rig that the calling real thread has entered, or None."""
 
 _VARARGS, _KEYWORDS, _NOARGS, _O, _FASTCALL = 0x01, 0x02, 0x04, 0x08, 0x80
 _CONVENTION = _VARARGS | _KEYWORDS | _NOARGS | _O | _FASTCALL

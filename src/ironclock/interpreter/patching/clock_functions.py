@@ -73,16 +73,8 @@ class ClockFunctions:
         self.coarse_ns = loop.start_ns + (1 << 23) * NS - UPTIME_NS
         """From this instant on a float of the monotonic clock cannot hold a nanosecond."""
         self.alarms = Alarms(loop)
-        self.outside: Any = None
-        self.descriptors: Any = None
-        self.database_sessions: Any = None
-        self.database_uses: Any = None
-        self.helpers: Any = None
-        self.executors: Any = None
-        self.file_times: Any = None
-        self.sqlite_owners: dict[int, Any] = {}
-        self.sqlite_errors: dict[Any, BaseException] = {}
-        # What waits for something real, and what is known of it. The rig sets these.
+        self.border: Any = None
+        """What waits for something real, and what is known of it. The rig sets it."""
         self.own_key: Any = None
         """The key of an asyncio loop's own pipe in its selector, as last seen."""
         self._zone = loop.timeline.zone

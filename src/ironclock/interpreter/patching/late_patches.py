@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
-from .builtin_patching import TypeEntry, modified
+from .builtin_patching import PythonFunction, TypeEntry, modified
 
 
 class Patch(Protocol):
@@ -97,6 +97,20 @@ class Methods:
         for entry, _ in self._entries:
             entry.restore()
         modified(self._owner)
+
+
+class Function:
+    """A patch: a Python function, with a function that makes the replacement from the real one."""
+
+    def __init__(self, function: Any, make: Callable[[Any], Any]) -> None:
+        self._place = PythonFunction(function)
+        self._replacement = make(self._place.real)
+
+    def put(self) -> None:
+        self._place.point(self._replacement)
+
+    def restore(self) -> None:
+        self._place.restore()
 
 
 class Attribute:

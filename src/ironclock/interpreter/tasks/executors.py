@@ -11,10 +11,10 @@ import queue
 import threading
 import weakref
 from collections.abc import Callable
-from types import FunctionType
-from typing import Any, cast
+from typing import Any
 
-from ..patching.builtin_patching import PythonFunction
+from ..patching.builtin_patching import Here
+from ..patching.late_patches import Function, Patch
 
 
 class _Crew:
@@ -65,23 +65,17 @@ class Executors:
         self._outside.clear()
 
 
-class PoolPatch:
-    """A patch of `ThreadPoolExecutor.submit`."""
+def pool_patches(here: Here) -> list[Patch]:
+    """Return the patch of `ThreadPoolExecutor.submit`."""
+    from concurrent.futures import ThreadPoolExecutor
 
-    def __init__(self, here: Callable[[], Any]) -> None:
-        from concurrent.futures import ThreadPoolExecutor
+    def make(real: Callable[..., Any]) -> Callable[..., Any]:
+        def submit(pool: Any, fn: Any, /, *args: Any, **kwargs: Any) -> Any:
+            world = here()
+            if world is not None and world.threads.simulates_pools:
+                world.border.executors.enter(pool)
+            return real(pool, fn, *args, **kwargs)
 
-        self._here = here
-        self._place = PythonFunction(cast(FunctionType, ThreadPoolExecutor.submit))
+        return submit
 
-    def put(self) -> None:
-        self._place.point(self._submit)
-
-    def restore(self) -> None:
-        self._place.restore()
-
-    def _submit(self, pool: Any, fn: Any, /, *args: Any, **kwargs: Any) -> Any:
-        world = self._here()
-        if world is not None and world.threads.simulates_pools:
-            world.executors.enter(pool)
-        return self._place.real(pool, fn, *args, **kwargs)
+    return [Function(ThreadPoolExecutor.submit, make)]

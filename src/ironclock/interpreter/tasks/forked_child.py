@@ -24,8 +24,7 @@ from ...errors import PayloadError, StuckError
 from ...simulation.faults import Fault
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.simulation import Simulation
-from ..border.processes import real_waitpid
-from ..border.sockets import real_recv, real_sendall
+from ..patching.real_functions import real_recv, real_sendall, real_waitpid
 from .forks import fork_within_rig
 
 _LENGTH = struct.Struct("!Q")

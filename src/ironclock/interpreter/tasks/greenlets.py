@@ -141,22 +141,8 @@ class GreenletSwitcher:
         assert self._main is not None
         return self._main
 
-    def hand_over(self, task: Task, other: Task) -> None:
-        """Suspend the running task, and continue another one in its own greenlet."""
-        here = task.suspension = greenlet.getcurrent()
-        self._suspended[id(here)] = here
-        events = unset_running_loop()
-        try:
-            other.suspension.switch()
-        finally:
-            self._suspended.pop(id(here), None)
-            if self.enter_thread is not None:
-                self.enter_thread(task)
-            if events is not None:
-                set_running_loop(events)
-
-    def suspend(self, task: Task) -> None:
-        """Suspend the running task, and continue with the loop in another greenlet."""
+    def suspend(self, task: Task, then: Task | None = None) -> None:
+        """Suspend the running task, and continue a suspended one, or the loop in another greenlet."""
         if self._exits_to is not None:
             self._exits_to.switch()  # for good
         if self._loop is _closed:
@@ -165,7 +151,9 @@ class GreenletSwitcher:
         self._suspended[id(here)] = here
         events = unset_running_loop()
         try:
-            if self._spares:
+            if then is not None:
+                then.suspension.switch()
+            elif self._spares:
                 self._spare().switch()
             else:
                 assert self._main is not None

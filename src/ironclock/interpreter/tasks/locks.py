@@ -16,12 +16,10 @@ from typing import Any, cast
 from ...errors import StuckError
 from ...foundation.durations import NS
 from ...foundation.source_location import waiting_at
-from ..patching.builtin_patching import PythonFunction, TypeEntry
+from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import GRACE_S, others_run
 from .deadlocks import watched_threads
-
-Here = Callable[[], Any]
 
 DAY_NS = 86_400 * NS
 
@@ -57,7 +55,7 @@ def block(
             continue
         # A task can wake up and find that another was faster. The test's own code waits until nothing more happens.
         if until is None and loop.current is None:
-            free = world.outside.within_reason(free, what)
+            free = world.border.outside.within_reason(free, what)
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
             raise StuckError(

@@ -1,0 +1,46 @@
+"""The border of one rig: its waits for the outside, and what is known of what its code uses there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ..tasks.executors import Executors
+from .database_uses import DatabaseUses
+from .descriptors import Descriptors
+from .file_times import FileTimes
+from .helper_threads import HelperThreads
+from .outside_waits import OutsideWaits
+from .postgres import ServerSessions
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+
+
+class Border:
+    """The parts of the border of one rig.
+
+    Parameters: `wall_ns` returns the simulated time. `stuck_after_s` is how many real seconds a run can stand still.
+    `started` is called before one more real thread starts.
+    """
+
+    def __init__(
+        self, loop: EventLoop, wall_ns: Callable[[], int], stuck_after_s: float, started: Callable[[], None]
+    ) -> None:  # fmt: skip
+        self.outside = OutsideWaits(loop, stuck_after_s)
+        self.descriptors = Descriptors(self.outside, loop)
+        self.file_times = FileTimes(wall_ns)
+        self.database_uses = DatabaseUses(loop)
+        self.database_sessions = ServerSessions()
+        self.sqlite_owners: dict[int, Any] = {}
+        """By identity of a connection of SQLite, the key of the thread that has opened it."""
+        self.sqlite_errors: dict[Any, BaseException] = {}
+        """By key of a thread, the error that is raised when the library returns."""
+        self.executors = Executors()
+        self.helpers = HelperThreads(started)
+
+    def leave(self) -> None:
+        """Give back what the rig has of the system: it is left."""
+        self.executors.leave()
+        self.database_sessions.close()
+        self.helpers.close()
