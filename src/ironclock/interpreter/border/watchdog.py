@@ -28,8 +28,8 @@ SIGNAL = getattr(signal, "SIGRTMAX", 0) - 2
 """Interrupts a call: a real-time signal, which nothing else uses."""
 
 _COMPUTES = 0.02
-# The share of the processor's time from which on a thread computes. One that waits takes none, and on a busy machine one
-# that computes gets little.
+# The share of the processor's time from which on a thread computes. One that waits takes none, and on a busy
+# machine one that computes gets little.
 _COMPUTES_FOR = 3  # how many times longer a job can compute at one instant
 _LOOKS = 8  # looks while a run can stand still
 _DEBUGGERS = ("pdb.py", "bdb.py", "cmd.py", "code.py", "pydevd.py")
