@@ -1,7 +1,8 @@
-"""Real servers of the tests' own, on loopback ports, gone with them: Redis, and a slow HTTP server in a process."""
+"""Real servers of the tests' own, on loopback ports, gone with them: Redis, MariaDB, slow HTTP and SMTP servers."""
 
 from __future__ import annotations
 
+import getpass
 import shutil
 import socket
 import subprocess
@@ -88,6 +89,83 @@ class SlowHttp:
         self._process.wait()
         assert self._process.stdout is not None
         self._process.stdout.close()
+
+
+_SMTP = """
+import socketserver, time
+class Slow(socketserver.StreamRequestHandler):
+    def say(self, text):
+        self.wfile.write(text + b"\\r\\n")
+    def handle(self):
+        self.say(b"220 harbour")
+        while line := self.rfile.readline():
+            word = line[:4].strip().upper()
+            if word == b"DATA":
+                self.say(b"354 go on")
+                while self.rfile.readline().strip() != b".":
+                    pass
+                time.sleep(0.8)
+            self.say(b"221 bye" if word == b"QUIT" else b"250 fine")
+            if word == b"QUIT":
+                return
+server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Slow)
+print(server.server_address[1], flush=True)
+server.serve_forever()
+"""
+
+
+class SlowMail:
+    """A mail server in a process of its own, which takes 0.8 real seconds for a message."""
+
+    def __enter__(self) -> SlowMail:
+        self._process = subprocess.Popen([sys.executable, "-c", _SMTP], stdout=subprocess.PIPE, text=True)
+        assert self._process.stdout is not None
+        self.port = int(self._process.stdout.readline())
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._process.kill()
+        self._process.wait()
+        assert self._process.stdout is not None
+        self._process.stdout.close()
+
+
+def mariadb_missing() -> str:
+    """Return in words what is missing for a MariaDB server; empty where nothing is."""
+    if shutil.which("mariadbd") is None:
+        return "MariaDB is not installed here (Debian: mariadb-server)"
+    try:
+        import pymysql  # noqa: F401
+    except ImportError:
+        return "the client package pymysql is not installed here"
+    return ""
+
+
+class MariaDB:
+    """A running MariaDB server."""
+
+    def __enter__(self) -> MariaDB:
+        self._home = Path(tempfile.mkdtemp(prefix="tern-line-"))
+        self.port = free_port()
+        data = self._home / "data"
+        subprocess.run(
+            ["mariadb-install-db", "--no-defaults", f"--datadir={data}", "--skip-test-db",
+             "--auth-root-authentication-method=normal", f"--user={getpass.getuser()}"],
+            check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        self._process = subprocess.Popen(
+            ["mariadbd", "--no-defaults", f"--datadir={data}", f"--port={self.port}", "--bind-address=127.0.0.1",
+             f"--socket={self._home / 'socket'}", f"--pid-file={self._home / 'pid'}", f"--user={getpass.getuser()}",
+             "--innodb-flush-log-at-trx-commit=0"],
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        _until_it_listens(self.port)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._process.kill()
+        self._process.wait()
+        shutil.rmtree(self._home, ignore_errors=True)
 
 
 def _until_it_listens(port: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 
 import pytest
 
@@ -122,3 +123,87 @@ def test_saved_lines_are_json(pytester: pytest.Pytester, rig: ic.Rig) -> None:
     lines = [json.loads(line) for line in path.read_text().splitlines()]
     assert lines[0]["format"] == "ironclock-history"
     assert [line["what"] for line in lines[1:]] == ["enqueued", "started", "done"]
+
+
+WEATHER = """
+    import asyncio, time
+    import pytest
+    def load(crates):
+        time.sleep(5)
+        assert crates == 2, "the hold is full"
+    def sail(crates):
+        load(crates * 3)
+    async def radio():
+        await asyncio.sleep(5)
+        raise ValueError("no answer")
+    async def call_pilot():
+        await radio()
+    def test_sync(rig):
+        rig.enqueue(rig.job(sail).call(1)); rig.advance("1h")
+        assert rig.jobs("sail").one().state == "done"
+    def test_async(rig):
+        rig.enqueue(rig.job(call_pilot).call()); rig.advance("1h")
+        assert rig.jobs("call_pilot").one().state == "done"
+    def test_raised(rig):
+        rig.enqueue(rig.job(call_pilot).call()); rig.advance("1h")
+        raise rig.dead.one().error
+    def test_unknown(rig):
+        rig.enqueue(rig.job(sail).call(2))
+        rig.jobs("sial")
+"""
+
+
+def test_a_report_has_the_frames_of_the_failed_job_and_none_of_ours(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(WEATHER)
+    result = pytester.runpytest("-n0")
+    result.assert_outcomes(failed=4)
+    told = result.stdout.str()
+    result.stdout.fnmatch_lines([
+        "*sail-1 failed in attempt 1*", "    def sail(crates):", ">       load(crates * 3)",
+        '>       assert crates == 2, "the hold is full"', "*: AssertionError",
+        "*call_pilot-1 failed in attempt 1*", ">       await radio()", '>       raise ValueError("no answer")',
+    ])  # fmt: skip
+    assert "/ironclock/" not in told
+    assert "base_events" not in told
+    assert told.count("failed in attempt") == 2  # test_raised shows the error itself
+
+
+def test_a_debugger_begins_in_the_failed_job(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(WEATHER)
+    for test, inner, middle in (("test_sync", "load", "sail"), ("test_async", "radio", "call_pilot")):
+        child = pytester.run(
+            sys.executable, "-m", "pytest", "--pdb", "-k", test, stdin=b"w\nup\nup\np 6 * 7, rig\nq\n"
+        )  # fmt: skip
+        child.stdout.fnmatch_lines([
+            f"The debugger begins where {middle}-1 failed*",
+            f"*){test}()*", f"*){middle}()*", f"> *){inner}()*", f"*{middle}()*", f"*{test}()*", "*(42, <rig at *",
+        ])  # fmt: skip
+
+
+def test_a_breakpoint_in_a_job_shows_who_moved_the_clock(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        """
+        import asyncio, threading, time
+        def sail():
+            time.sleep(5)
+            breakpoint()
+            return "sailed"
+        async def call_pilot():
+            await asyncio.sleep(5)
+            breakpoint()
+            return "called"
+        def test_sync(rig):
+            rig.enqueue(rig.job(sail).call()); rig.advance("1h")
+        def test_async(rig):
+            rig.enqueue(rig.job(call_pilot).call()); rig.advance("1h")
+        def test_thread(rig):
+            threading.Thread(target=sail).start(); rig.advance("1h")
+        """
+    )
+    for test, where in (("test_sync", "sail"), ("test_async", "call_pilot"), ("test_thread", "sail")):
+        child = pytester.run(
+            sys.executable, "-m", "pytest", "-k", test, stdin=b"w\np 6 * 7\nn\nn\nn\nc\n"
+        )  # fmt: skip
+        child.stdout.fnmatch_lines([f"*){test}()*", '-> *rig.advance("1h")', f"*){where}()*", "*42*"])
+        child.stdout.no_fnmatch_line("> */ironclock/*")
+        child.assert_outcomes(passed=1)

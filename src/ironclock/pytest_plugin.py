@@ -11,6 +11,7 @@ import sys
 import weakref
 from collections.abc import Generator, Iterator
 from pathlib import Path
+from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 import pytest
@@ -18,9 +19,11 @@ import pytest
 if TYPE_CHECKING:
     from .history.approval import Approval
     from .rig import Rig
+    from .simulation.jobs import Job
 
 _SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after")
-_TOLD = 12
+_TOLD = 12  # jobs whose story stands under a failure
+_TRACED = 3  # jobs whose traceback does
 _made = pytest.StashKey["dict[str, list[tuple[pytest.FixtureDef[Any], Rig]]]"]()
 _defaults = pytest.StashKey[dict[str, Any]]()
 _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
@@ -220,11 +223,13 @@ def pytest_runtest_makereport(
     item: pytest.Item, call: pytest.CallInfo[None]
 ) -> Generator[None, pytest.TestReport, pytest.TestReport]:
     """Add the story of the jobs to the report of a failed test, and save its history if that was asked for."""
+    if call.excinfo is not None and item.stash.get(_rigs, None):
+        _hide_own_frames()
     report = yield
     if report.failed and call.when in ("setup", "call"):
-        rigs = [rig for ref in item.stash.get(_rigs, []) if (rig := ref()) is not None and len(rig.history)]
-        if hasattr(getattr(item, "obj", None), "hypothesis"):
-            rigs = rigs[-1:]  # the one of the smallest example that fails
+        rigs = _rigs_of(item)
+        for job, error in _failed_jobs(rigs, call.excinfo):
+            report.sections.append((f"{job.id} failed in attempt {len(job.attempts)}", _traceback(item, error)))
         for number, rig in enumerate(rigs, 1):
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
             report.sections.append((title, _told(rig)))
@@ -232,6 +237,90 @@ def pytest_runtest_makereport(
             if directory:
                 report.sections.append(("history", _saved(rig, Path(directory), item.nodeid, number, len(rigs))))
     return report
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_exception_interact(node: pytest.Item | pytest.Collector, call: pytest.CallInfo[Any]) -> None:
+    """Let ``--pdb`` begin where a job failed, with the test's own lines above it."""
+    rigs = _rigs_of(node) if isinstance(node, pytest.Item) else []
+    if not rigs or call.excinfo is None or not node.config.getoption("usepdb"):
+        return
+    error = call.excinfo.value
+    frames = _users_frames(error.__traceback__)
+    failed = _failed_jobs(rigs, call.excinfo)
+    if failed:
+        job, of_job = failed[-1]
+        frames += _users_frames(of_job.__traceback__)
+        reporter = node.config.pluginmanager.get_plugin("terminalreporter")
+        if reporter is not None:
+            reporter.ensure_newline()
+            reporter.write_line(f"The debugger begins where {job.id} failed; `up` leads to the line of the test.")
+            reporter.write(_traceback(node, of_job))
+    trace = None
+    for one in reversed(frames):
+        trace = TracebackType(trace, one.tb_frame, one.tb_lasti, one.tb_lineno)
+    if trace is not None:
+        call.excinfo = pytest.ExceptionInfo.from_exception(error.with_traceback(trace))
+
+
+def _rigs_of(item: pytest.Item) -> list[Rig]:
+    """Return the rigs of a test in which something happened."""
+    rigs = [rig for ref in item.stash.get(_rigs, []) if (rig := ref()) is not None and len(rig.history)]
+    if hasattr(getattr(item, "obj", None), "hypothesis"):
+        return rigs[-1:]  # the one of the smallest example that fails
+    return rigs
+
+
+def _failed_jobs(
+    rigs: list[Rig], raised: pytest.ExceptionInfo[BaseException] | None
+) -> list[tuple[Job[Any], BaseException]]:  # fmt: skip
+    """Return the last jobs that failed for good, with their errors, without those that the test's own error shows."""
+    shown = []
+    error = None if raised is None else raised.value
+    while error is not None and error not in shown:
+        shown.append(error)
+        error = error.__cause__ or error.__context__
+    found = [
+        (job, job.error)
+        for rig in rigs
+        for job in rig.jobs(state="dead")
+        if job.error is not None and job.error.__traceback__ is not None and job.error not in shown
+    ]
+    return found[-_TRACED:]
+
+
+def _traceback(item: pytest.Item | pytest.Collector, error: BaseException) -> str:
+    style = item.config.getoption("tbstyle")
+    told = pytest.ExceptionInfo.from_exception(error)
+    text = str(told.getrepr(style="long" if style == "auto" else style, abspath=False))
+    return f"    {text}" if text.startswith(("def ", "async def ", "@")) else text  # pytest strips it
+
+
+def _users_frames(trace: TracebackType | None) -> list[TracebackType]:
+    from .foundation.source_location import is_own
+
+    found = []
+    while trace is not None:
+        if not is_own(trace.tb_frame.f_code.co_filename):
+            found.append(trace)
+        trace = trace.tb_next
+    return found
+
+
+def _hide_own_frames() -> None:
+    """Leave the frames of Iron Clock out of tracebacks, unless a mistake of its own was raised there."""
+    for name, module in list(sys.modules.items()):
+        if name.partition(".")[0] == "ironclock":
+            module.__dict__["__tracebackhide__"] = _is_hidden
+
+
+def _is_hidden(raised: pytest.ExceptionInfo[BaseException] | None) -> bool:
+    from .errors import IronClockError
+    from .foundation.source_location import is_own
+
+    if raised is None or isinstance(raised.value, IronClockError):
+        return True
+    return not is_own(str(raised.traceback[-1].frame.code.path))
 
 
 def _told(rig: Rig) -> str:

@@ -272,6 +272,20 @@ class Rig:
         self._simulation.attempts.around.append(hook)
         self._simulation.decide_tracking()
 
+    def on_worker_death(self, hook: Callable[[Attempt], None]) -> None:
+        """Call a function when a worker dies: it does what the end of a process would do.
+
+        A worker that dies loses its connections. Those of SQLite, psycopg, psycopg2, and Django are rolled back, and
+        file locks are released, without this call. For anything else that belongs to a process, give a function.
+
+        Parameters: `hook` gets the `Attempt` whose worker has died.
+
+        Example::
+
+            rig.on_worker_death(lambda attempt: broker_client.disconnect())
+        """
+        self._simulation.attempts.on_death.append(lambda attempt: hook(attempt.reader))
+
     def stop_workers(self, grace: Duration = 0, *, how: Literal["ask", "throw"] = "ask") -> None:
         """Shut the workers down. Jobs that were stopped before their end go back to their queues.
 
@@ -541,11 +555,13 @@ class Rig:
         An error of the application is raised in the test. With ``raise_errors=False`` it is a response with status 500.
 
         The response is there at the instant at which the application sends it. What the application does after that
-        continues in simulated time. Needs the extra ``ironclock[http]``, and an entered rig.
+        continues in simulated time. Each request is one of `request`, so that a `collector` follows it. Needs the extra
+        ``ironclock[http]``, and an entered rig.
         """
         from .capture.web import client
 
-        return client(app, self._loop, self._simulation.history, self._threads, raise_errors)
+        simulation = self._simulation
+        return client(app, self._loop, simulation.history, self._threads, simulation.requests, raise_errors)
 
     def endpoint(self, app: Any, path: str, **options: Any) -> Endpoint:
         """Return an endpoint of the application to which jobs are pushed as HTTP requests.

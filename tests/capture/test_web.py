@@ -184,3 +184,44 @@ def test_an_error_of_the_application_is_raised_in_the_test_unless_the_response_i
             with pytest.raises(LookupError, match="no such sailing"):
                 rig.web(app).get("/sailings")
             assert rig.web(app, raise_errors=False).get("/sailings").status_code == 500
+
+
+class Later:
+    """An application's list of what it does after the response."""
+
+    def add(self, function: Any, *args: Any) -> None:
+        raise AssertionError("the real one was called")
+
+
+@pytest.mark.parametrize("place", ["wsgi", "asgi", "a thread of an asgi application"])
+def test_a_collector_follows_a_request_to_the_application(place: str) -> None:
+    later = Later()
+    sent: list[tuple[str, int]] = []
+    other_thread = place.startswith("a thread")
+
+    def tell(harbour: str) -> None:
+        sent.append((harbour, int(time.time()) % 60))
+
+    def wsgi(environ: Any, start: Any) -> list[bytes]:
+        later.add(tell, environ["PATH_INFO"])
+        time.sleep(2)
+        start("200 OK", [])
+        return [b"ok"]
+
+    async def asgi(scope: Any, receive: Any, send: Any) -> None:
+        if other_thread:
+            await asyncio.to_thread(later.add, tell, scope["path"])
+        else:
+            later.add(tell, scope["path"])
+        await asyncio.sleep(2)
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+        await send({"type": "http.response.body", "body": b"ok"})
+
+    with ic.Rig() as rig:
+        rig.collector(later.add)
+        web = rig.web(wsgi if place == "wsgi" else asgi)
+        assert web.get("/north").text == "ok"
+        assert sent == []
+        rig.settle()
+        assert sent == [("/north", 2)]
+        assert rig.jobs("tell").one().state == "done"

@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 from in_rig import START, clock, together
 from postgres import PostgreSQL, missing
+from servers import MariaDB, mariadb_missing
 
 import ironclock as ic
 
@@ -327,6 +328,35 @@ def test_a_deadlock_that_the_server_finds_arrives_as_its_error(connect: Driver) 
     assert sorted(ends) == ["deadlock", "done"]
 
 
+@pytest.mark.parametrize("setting", ["lock_timeout", "statement_timeout"])
+def test_the_servers_own_timeouts_run_in_simulated_time(connect: Driver, setting: str) -> None:
+    log: list[Any] = []
+    with ic.Rig(start=START) as rig:
+
+        def holds() -> None:
+            connection = connect()
+            run(connection, "update decks set n = n + 1 where id = 1")
+            time.sleep(40)
+            connection.commit()
+            connection.close()
+
+        def wants(after: float) -> None:
+            time.sleep(after)
+            connection = connect()
+            run(connection, f"set local {setting} = '2s'")
+            try:
+                run(connection, "update decks set n = n + 1 where id = 1")
+                log.append(("got it", clock()))
+            except Exception as error:
+                log.append((str(error).splitlines()[0], clock()))
+            connection.rollback()
+            connection.close()
+
+        together(rig, holds, lambda: wants(3), lambda: wants(39))
+    told = f"canceling statement due to {setting.replace('_', ' ')}"
+    assert [(said.rpartition(") ")[2], at) for said, at in log] == [(told, "21:00:05"), ("got it", "21:00:40")]
+
+
 def test_what_a_dead_worker_left_open_in_postgresql_is_rolled_back(server: PostgreSQL, connect: Driver) -> None:
     shared = connect()
     run(shared, "update decks set n = 0 where id = 1")
@@ -483,3 +513,123 @@ def test_djangos_transactions_belong_to_their_worker(
     )
     assert done.stdout == "['done', 'dead', 'done'] [(1, 1), (2, 1)] False\n", done.stderr[-3000:]
     assert done.stderr == ""
+
+
+ASYNC_DJANGO = """
+import asyncio, time
+import django
+from asgiref.sync import async_to_sync, sync_to_async
+from django.conf import settings
+settings.configure(
+    DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}}, ROOT_URLCONF=__name__,
+    USE_TZ=True, SECRET_KEY="salt water", ALLOWED_HOSTS=["*"], MIDDLEWARE=[], INSTALLED_APPS=[],
+)
+django.setup()
+from django.db import connection
+from django.http import HttpResponse
+from django.test import TestCase
+from django.urls import path
+import ironclock as ic
+
+def manifest(request):
+    time.sleep(2)
+    with connection.cursor() as cursor:
+        cursor.execute("select n from decks")
+        return HttpResponse(f"{cursor.fetchone()[0]} {time.gmtime().tm_year}")
+
+async def tide(request):
+    await asyncio.sleep(3)
+    return HttpResponse(await sync_to_async(lambda: (time.sleep(1), str(time.gmtime().tm_year))[1])())
+
+urlpatterns = [path("manifest", manifest), path("tide", tide)]
+
+class Ferry(TestCase):
+    def setUp(self):
+        with connection.cursor() as cursor:
+            cursor.execute("create table decks (n int)")
+            cursor.execute("insert into decks values (7)")
+
+    async def test_a_rig_inside_an_async_test(self):
+        with ic.Rig() as rig:
+            assert (await self.async_client.get("/manifest")).content == b"7 2031"
+            assert (await self.async_client.get("/tide")).content == b"2031"
+            assert rig.now.second == 6
+            both = await asyncio.gather(*(self.async_client.get("/manifest") for _ in range(2)))
+            assert [one.content for one in both] == [b"7 2031"] * 2
+            assert rig.now.second == 10
+            assert await sync_to_async(lambda: time.gmtime().tm_year, thread_sensitive=False)() == 2031
+        assert (await self.async_client.get("/manifest")).content != b"7 2031"
+
+    def test_a_rig_inside_a_sync_test(self):
+        with ic.Rig() as rig:
+            assert self.client.get("/manifest").content == b"7 2031"
+            assert self.client.get("/tide").content == b"2031"
+            assert async_to_sync(self.async_client.get)("/manifest").content == b"7 2031"
+            assert rig.now.second == 8
+"""
+
+
+def test_djangos_clients_in_a_rig(pytester: pytest.Pytester) -> None:
+    pytest.importorskip("django")
+    pytester.makepyfile(ASYNC_DJANGO)
+    pytester.runpytest_subprocess("-p", "no:cacheprovider").assert_outcomes(passed=2)
+
+
+# --- MariaDB ----------------------------------------------------------------------------------------
+
+
+def test_a_row_lock_of_mariadb_is_waited_for_until_the_other_tasks_commit() -> None:
+    if missing_part := mariadb_missing():
+        pytest.skip(missing_part)
+    import pymysql
+
+    log: list[Any] = []
+    with MariaDB() as server:
+
+        def connect() -> Any:
+            return pymysql.connect(host="127.0.0.1", port=server.port, user="root")
+
+        with contextlib.closing(connect()) as connection:
+            for statement in (
+                "create database tern", "create table tern.decks (id int primary key, n int) engine=innodb",
+                "insert into tern.decks values (1, 0)",
+            ):  # fmt: skip
+                run(connection, statement)
+            connection.commit()
+
+        def updates(after: float, spends: float) -> None:
+            time.sleep(after)
+            with contextlib.closing(connect()) as connection:
+                run(connection, "update tern.decks set n = n + 1 where id = 1")
+                log.append(clock())
+                time.sleep(spends)
+                connection.commit()
+
+        with ic.Rig(start=START) as rig:
+            together(rig, lambda: updates(0, 40), lambda: updates(10, 5), lambda: updates(20, 5))
+        with contextlib.closing(connect()) as connection:
+            assert run(connection, "select n from tern.decks").fetchall() == ((3,),)
+    assert log == ["21:00:00", "21:00:40", "21:00:45"]
+
+
+def test_what_else_a_dead_worker_had_open_is_taken_back_by_a_function_of_the_test() -> None:
+    open_channels: list[str] = []
+    dead: list[Any] = []
+    with ic.Rig(start=START) as rig:
+
+        def load() -> None:
+            open_channels.append("to the crane")
+            time.sleep(1)
+            open_channels.clear()
+
+        def close_channels(attempt: ic.Attempt) -> None:
+            dead.append((attempt.number, clock(), list(open_channels)))
+            open_channels.clear()
+
+        kind = rig.job(load)
+        rig.on_worker_death(close_channels)
+        rig.faults.crash("load", at="sleep", attempts=1)
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+        assert [attempt.outcome for attempt in job.attempts] == ["crashed", "done"]
+    assert dead == [(1, "21:00:00", ["to the crane"])]

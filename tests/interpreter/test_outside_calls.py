@@ -145,6 +145,23 @@ def test_a_polling_thread_does_not_hide_that_the_test_waits_for_ever() -> None:
             threading.Event().wait()
 
 
+def test_code_that_asks_again_and_again_for_the_end_of_a_child() -> None:
+    with ic.Rig() as rig:
+        child = subprocess.Popen(["sleep", "1"])
+        asked = 0
+        while child.poll() is None:
+            time.sleep(0.25)
+            asked += 1
+        assert 3 <= asked <= 12
+        assert rig.now.second <= 3
+        child = subprocess.Popen(["sleep", "100"])
+        for _ in range(100):  # a look now and then does not wait for it
+            assert child.poll() is None
+            time.sleep(60)
+        child.kill()
+        assert child.wait() == -9
+
+
 def test_a_queue_between_processes_works_in_a_rig() -> None:
     with ic.Rig() as rig:
         rig.workers(2)

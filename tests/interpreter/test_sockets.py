@@ -20,7 +20,7 @@ from typing import Any
 
 import pytest
 from in_rig import START, clock, together
-from servers import Redis, SlowHttp, redis_missing
+from servers import Redis, SlowHttp, SlowMail, redis_missing
 
 import ironclock as ic
 
@@ -290,6 +290,65 @@ def test_a_blocking_pop_stops_nobody_else(redis_port: int, timeout: int) -> None
         together(rig, consumer, producer)
     assert log == [(b"0", "21:00:10"), (b"1", "21:00:20"), (b"2", "21:00:30")]
     assert time.monotonic() - began < 10
+
+
+@pytest.mark.parametrize("command", ["BLPOP", "BLMOVE", "XREAD"])
+def test_a_blocking_command_ends_at_its_own_simulated_timeout(redis_port: int, command: str) -> None:
+    import redis
+
+    log: list[Any] = []
+    began = time.monotonic()
+    with redis.Redis(port=redis_port) as client:
+        client.delete("cargo", "seen")
+        client.config_set("requirepass", "salt water")
+    try:
+        with ic.Rig(start=START) as rig:
+
+            def consumer() -> None:
+                with redis.Redis(port=redis_port, password="salt water") as mine:
+                    for _ in range(5):
+                        found: Any
+                        if command == "BLPOP":
+                            found = mine.blpop(["cargo"], timeout=5)
+                        elif command == "BLMOVE":
+                            found = mine.blmove("cargo", "seen", timeout=5)
+                        else:
+                            found = mine.xread({"cargo": "$"}, block=5000)
+                        log.append((bool(found), clock()))
+
+            def producer() -> None:
+                time.sleep(12)
+                with redis.Redis(port=redis_port, password="salt water") as mine:
+                    mine.xadd("cargo", {"crate": 1}) if command == "XREAD" else mine.rpush("cargo", "crate")
+
+            together(rig, consumer, producer, spend="1m")
+    finally:
+        with redis.Redis(port=redis_port, password="salt water") as client:
+            client.config_set("requirepass", "")
+    assert log == [
+        (False, "21:00:05"), (False, "21:00:10"), (True, "21:00:12"), (False, "21:00:17"), (False, "21:00:22"),
+    ]  # fmt: skip
+    assert time.monotonic() - began < 10
+
+
+def test_mail_is_sent_to_a_real_server_that_is_slow() -> None:
+    import smtplib
+
+    log: list[str] = []
+    with SlowMail() as server, ic.Rig(start=START) as rig:
+
+        def sends() -> None:
+            with smtplib.SMTP("127.0.0.1", server.port, timeout=5) as mail:
+                mail.sendmail("bridge@tern-line.test", ["deck@tern-line.test"], "Subject: tide\n\nlow\n")
+            log.append(clock())
+
+        def ticks() -> None:
+            for _ in range(30):
+                time.sleep(0.1)
+
+        together(rig, sends, ticks)
+        assert log
+        assert log[0] <= "21:00:01"
 
 
 def test_a_subscriber_polls_in_simulated_time(redis_port: int) -> None:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from ..history.history import History
     from ..interpreter.tasks.simulated_threads import SimulatedThreads
     from ..simulation.event_loop import EventLoop
+    from ..simulation.requests import Requests
 
 BASE = "http://tern-line.test"
 
@@ -41,8 +42,10 @@ class WebTransport(httpx.BaseTransport):
     """Sends requests to an application that runs inside the rig. `errors` holds the errors raised after a response."""
 
     def __init__(
-        self, app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, raises: bool = True
+        self, app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, requests: Requests,
+        raises: bool = True,
     ) -> None:  # fmt: skip
+        self._requests = requests
         self._app = app
         self._raises = raises
         self._asgi = is_asgi(app)
@@ -63,10 +66,11 @@ class WebTransport(httpx.BaseTransport):
 
         def serve() -> None:
             try:
-                if self._asgi:
-                    asyncio.run(self._serve_asgi(request, answer))
-                else:
-                    self._serve_wsgi(request, answer)
+                with self._requests.handle(named):
+                    if self._asgi:
+                        asyncio.run(self._serve_asgi(request, answer))
+                    else:
+                        self._serve_wsgi(request, answer)
             except Exception as error:
                 if not box:
                     box.append(error)
@@ -128,7 +132,8 @@ class WebTransport(httpx.BaseTransport):
 
 
 def client(
-    app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, raises: bool = True, base: str = BASE
+    app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, requests: Requests, raises: bool = True,
+    base: str = BASE,
 ) -> httpx.Client:  # fmt: skip
     """Return an httpx client whose requests go to the application."""
-    return httpx.Client(transport=WebTransport(app, loop, history, threads, raises), base_url=base)
+    return httpx.Client(transport=WebTransport(app, loop, history, threads, requests, raises), base_url=base)

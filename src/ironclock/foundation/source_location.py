@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from os.path import basename, dirname
-from types import CodeType, FrameType
+from types import CodeType, FrameType, TracebackType
 
 _STDLIB = dirname(os.__file__) + os.sep
 _PACKAGES = _STDLIB + "site-packages"
@@ -25,6 +25,17 @@ def users_frame(frame: FrameType | None) -> FrameType | None:
             return frame
         frame = frame.f_back
     return None
+
+
+def users_part(trace: TracebackType | None) -> TracebackType | None:
+    """Return a traceback from its first frame of the user on: what a job raises has first frames of Iron Clock."""
+    part = trace
+    while part is not None:
+        name = part.tb_frame.f_code.co_filename
+        if not is_own(name) and (not name.startswith(_STDLIB) or name.startswith(_PACKAGES)):
+            return part
+        part = part.tb_next
+    return trace
 
 
 def waiting_at(frame: FrameType | None = None) -> str:

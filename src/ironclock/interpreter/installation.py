@@ -31,7 +31,8 @@ from .patching.late_patches import LatePatches
 from .patching.real_functions import real_get_ident
 from .patching.real_threads import others_run
 from .tasks.deadlocks import watched_threads
-from .tasks.executors import pool_patches
+from .tasks.debugger import debugger_patches
+from .tasks.executors import current_thread_patches, pool_patches
 from .tasks.forks import stays_in_rig
 from .tasks.locks import condition_wait, entries
 from .tasks.simulated_threads import replacements
@@ -319,7 +320,9 @@ _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),
     "concurrent.futures.thread": lambda: pool_patches(_here),
+    "asgiref.current_thread_executor": lambda: current_thread_patches(_here),
     "uuid": lambda: [UuidTimes()],
+    "bdb": lambda: debugger_patches(_here),
     "uvloop": lambda: uvloop_patches(_here),
     "gevent.hub": lambda: gevent_patches(_here),
     "ssl": lambda: tls_patches(_here),

@@ -22,7 +22,7 @@ from ..errors import (
     is_cancellation,
 )
 from ..foundation.random_generators import RandomGenerators
-from ..foundation.source_location import innermost, spot
+from ..foundation.source_location import innermost, spot, users_part
 from ..history.history import History
 from ..history.records import DEAD, DROPPED, ENDED, ENDED_WITH_ERROR, UNHEARD
 from .broker import Broker
@@ -401,6 +401,7 @@ class Attempts:
                 job.state = verdict
                 loop.open_jobs -= 1
                 self._end(attempt, outcome, error, DEAD if verdict == "dead" else DROPPED)
+                error.__traceback__ = users_part(error.__traceback__)
                 if job.on_close is not None:
                     job.on_close(job)
                 return

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any, Literal, TypeAlias
 
 from ..history.history import History
@@ -14,6 +15,9 @@ from .policy import JobType, Policy, job_name
 
 Collected: TypeAlias = "tuple[Callable[..., Any], tuple[Any, ...], dict[str, Any]]"
 """A function that is to run after the response, and its arguments."""
+
+_request: ContextVar[Request | None] = ContextVar("_request", default=None)
+# Follows a request into the threads of a pool in which a framework runs its functions.
 
 
 class Request:
@@ -73,9 +77,10 @@ class Requests:
         task = self._loop.current
         request, outer = Request(name, on_error), self._open.get(task)
         self._open[task] = request
+        token = _request.set(request)
 
         def listener(job: LiveJob) -> None:
-            if self._loop.current is task:
+            if self.current() is request:
                 request.enqueued.append(job)
 
         self._broker.listeners.append(listener)
@@ -88,6 +93,7 @@ class Requests:
             self._history.record("request-failed", None if task is None else task.job, number, request)
             raise
         finally:
+            _request.reset(token)
             self._broker.listeners.remove(listener)
             if outer is None:
                 self._open.pop(task, None)
@@ -100,7 +106,13 @@ class Requests:
 
     def current(self) -> Request | None:
         """Return the request that runs in the running task. None if there is none."""
-        return self._open.get(self._loop.current)
+        task = self._loop.current
+        found = self._open.get(task)
+        if found is None and task is not None and not isinstance(task, LiveAttempt):
+            followed = _request.get()
+            if followed in self._open.values():
+                return followed
+        return found
 
     def schedule_added(self, name: str) -> None:
         """Note that the running request has added a schedule."""

@@ -12,6 +12,8 @@ from .file_times import FileTimes
 from .helper_threads import HelperThreads
 from .outside_waits import OutsideWaits
 from .postgres import ServerSessions
+from .processes import ChildPolls
+from .server_timers import ServerTimers
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -28,7 +30,9 @@ class Border:
         self, loop: EventLoop, wall_ns: Callable[[], int], stuck_after_s: float, started: Callable[[], None]
     ) -> None:  # fmt: skip
         self.outside = OutsideWaits(loop, stuck_after_s)
-        self.descriptors = Descriptors(self.outside, loop)
+        self.server_timers = ServerTimers(loop, self.outside)
+        self.descriptors = Descriptors(self.outside, loop, self.server_timers)
+        self.child_polls = ChildPolls(loop, self.outside)
         self.file_times = FileTimes(wall_ns)
         self.database_uses = DatabaseUses(loop)
         self.database_sessions = ServerSessions()
@@ -43,4 +47,5 @@ class Border:
         """Give back what the rig has of the system: it is left."""
         self.executors.leave()
         self.database_sessions.close()
+        self.server_timers.close()
         self.helpers.close()

@@ -18,6 +18,7 @@ from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exch
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from .server_timers import ServerTimers
 
 _SHAPE = 24  # bytes at the beginning of a request that say what sort of request it is
 _WAITING_COMMANDS = (
@@ -30,8 +31,9 @@ _WAITING_COMMANDS = (
 class Descriptors:
     """The descriptors of one rig."""
 
-    def __init__(self, waits: OutsideWaits, loop: EventLoop) -> None:
+    def __init__(self, waits: OutsideWaits, loop: EventLoop, timers: ServerTimers) -> None:
         self._waits = waits
+        self._timers = timers
         self._loop = loop
         self._exchanges: dict[int, Exchange] = {}
         self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
@@ -74,6 +76,8 @@ class Descriptors:
         if found is None:
             found = self._exchanges[fd] = Exchange(ASKED, shape)
         self._waits.restart(found, IDLE if _waits_by_design(shape) else ASKED, shape)
+        if shape.startswith(b"*"):
+            self._timers.sent(found, fd, bytes(data))
 
     def received(self, fd: int) -> None:
         """Note that something was received."""

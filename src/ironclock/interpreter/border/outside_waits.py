@@ -89,8 +89,8 @@ class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
     __slots__ = (
-        "find_peer", "grace_scale", "in_vain", "inode", "inside", "kind", "only_we_end_it", "patience_scale", "peer",
-        "reader", "server", "shape", "since_ns", "traffic", "waited_s",
+        "ended_by_server", "find_peer", "grace_scale", "in_vain", "inode", "inside", "kind", "only_we_end_it",
+        "patience_scale", "peer", "reader", "server", "shape", "since_ns", "timer", "traffic", "waited_s",
     )  # fmt: skip
 
     def __init__(self, kind: Kind, shape: Any) -> None:
@@ -116,6 +116,10 @@ class Exchange:
         """Asks, after a first moment, if nothing but code of this rig can end the wait. None: nobody knows."""
         self.server: Any = UNKNOWN
         """The address of the other end. None if it has none."""
+        self.timer: Any = None
+        """The timer of the server that ends the request. None if it has none."""
+        self.ended_by_server = False
+        """True if such a timer was over: the answer is there."""
         self.traffic = -1
         """How many answers of that server had come when the wait was last in vain."""
 
@@ -217,6 +221,8 @@ class OutsideWaits:
                 loop.before_time_moves = None
         if not wait.ready and until is None and task is None and not self._look([wait], 0.0):
             raise StuckError(self._stuck([wait]))
+        if not wait.ready and any(exchange.ended_by_server for exchange in wait.exchanges):
+            return self._look([wait], 0.0)  # the server's timer and the client's end at the same instant
         return wait.ready
 
     def _wait_in_callback(self, wait: OutsideWait) -> bool:
@@ -279,6 +285,10 @@ class OutsideWaits:
         exchange.since_ns = self._loop.now
         exchange.waited_s = 0.0
         exchange.in_vain = False
+        exchange.ended_by_server = False
+        if exchange.timer is not None:
+            exchange.timer.state = "withdrawn"  # the event loop drops it
+            exchange.timer = None
         exchange.grace_scale = self._grace_scales.get((kind, shape), 1.0) if self._grace_scales else 1.0
         exchange.patience_scale = self._patience_scales.get((kind, shape), 1.0) if self._patience_scales else 1.0
 

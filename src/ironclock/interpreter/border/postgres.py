@@ -14,17 +14,22 @@ from __future__ import annotations
 import contextlib
 import importlib.util
 import select
+import weakref
 from collections.abc import Callable
 from typing import Any
 
 from ...foundation.source_location import waiting_at
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
-from ..patching.late_patches import Attribute, Patch
+from ..patching.late_patches import Attribute, Methods, Patch
 from ..patching.real_functions import poll_for, real_fstat
 from .outside_waits import ASKED, IDLE, OutsideWait
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
+_LIMITS = (
+    "select coalesce(min(setting::bigint), 0) from pg_settings "
+    "where name in ('lock_timeout', 'statement_timeout') and setting <> '0'"
+)  # in milliseconds (https://www.postgresql.org/docs/current/runtime-config-client.html)
 _READ, _WRITE = 1, 2
 
 
@@ -45,10 +50,8 @@ class Sessions:
 
         A deadlock ends by the real timer of the server.
         """
-        if self._query is None:
-            self._query, self._end = self._connect()
         in_the_way: dict[int, set[int]] = {}
-        for waiting, blocker in self._query(_BLOCKERS.format(",".join(map(str, sorted(self.pids))))):
+        for waiting, blocker in self._ask(_BLOCKERS.format(",".join(map(str, sorted(self.pids))))):
             in_the_way.setdefault(int(waiting), set()).add(int(blocker))
         seen: set[int] = set()
         at = {pid}
@@ -61,6 +64,15 @@ class Sessions:
             at -= seen
             seen |= at
         return bool(seen)
+
+    def cancel(self, pid: int) -> None:
+        """Cancel what a session does."""
+        self._ask(f"select pg_cancel_backend({pid})")
+
+    def _ask(self, query: str) -> list[Any]:
+        if self._query is None:
+            self._query, self._end = self._connect()
+        return self._query(query)
 
     def close(self) -> None:
         """End the rig's own session."""
@@ -75,6 +87,17 @@ class ServerSessions:
 
     def __init__(self) -> None:
         self._by_server: dict[Any, Sessions] = {}
+        self._limited: weakref.WeakSet[Any] = weakref.WeakSet()
+
+    def limits(self, connection: Any, statement: Any, options: Any) -> bool:
+        """Return True if the server's timers can run in a connection: if it was ever told of a timeout.
+
+        Parameters: `statement` is what it is about to do. `options` are the settings with which it was opened.
+        """
+        known = connection in self._limited or "timeout" in str(options).lower()
+        if statement is not None and "timeout" in str(statement).lower():
+            self._limited.add(connection)
+        return known
 
     def of(self, server: Any, connect: Callable[[], Any]) -> Sessions:
         found = self._by_server.get(server)
@@ -97,13 +120,20 @@ def _wait_ready(world: Any, fd: int, wanted: int, until_ns: int | None, what: st
     return (_READ if happened & ~select.POLLOUT else 0) | (_WRITE if happened & select.POLLOUT else 0)
 
 
-def _asks(world: Any, fd: int, idle: bool, sessions: Sessions | None, pid: int) -> None:
-    """Note that a driver sends a request over its socket, or begins to listen."""
+def _asks(
+    world: Any, fd: int, idle: bool, sessions: Sessions | None, pid: int, limit_s: float = 0.0
+) -> None:  # fmt: skip
+    """Note that a driver sends a request over its socket, or begins to listen.
+
+    Parameters: `limit_s` is after how many seconds the server ends the request by its own timer. 0: never.
+    """
     exchange = world.border.descriptors.exchange(fd)
     world.border.outside.restart(exchange, IDLE if idle else ASKED, waiting_at())
     if sessions is not None and pid > 0 and not idle:
         sessions.pids.add(pid)
         exchange.only_we_end_it = lambda: sessions.only_ours_block(pid)
+        if limit_s:
+            world.border.server_timers.begin_for_database(exchange, fd, limit_s, lambda: sessions.cancel(pid))
     else:
         exchange.only_we_end_it = None
 
@@ -151,7 +181,24 @@ def _psycopg_asks(world: Any, connection: Any, gen: Any) -> None:
         ("psycopg", pgconn.host, pgconn.port, pgconn.db), _psycopg_session(connection)
     )
     world.border.database_uses.note(connection, _take_back_psycopg)
-    _asks(world, fd, getattr(gen, "__name__", "") == "notifies", sessions, pid)
+    idle = getattr(gen, "__name__", "") == "notifies"
+    _asks(world, fd, idle, sessions, pid, _psycopg_limit_s(world, connection, gen))
+
+
+def _psycopg_limit_s(world: Any, connection: Any, gen: Any) -> float:
+    """Return after how many seconds the server ends the statement that a generator is about to send. 0: never."""
+    from psycopg import pq
+
+    frame = getattr(gen, "gi_frame", None)
+    pgconn = connection.pgconn
+    if frame is None or not world.border.database_sessions.limits(
+        connection, frame.f_locals.get("query"), pgconn.options
+    ):
+        return 0.0
+    can_be_asked = pgconn.transaction_status in (pq.TransactionStatus.IDLE, pq.TransactionStatus.INTRANS)
+    if not can_be_asked or pgconn.pipeline_status != pq.PipelineStatus.OFF:
+        return 0.0
+    return int(pgconn.exec_(_LIMITS.encode()).get_value(0, 0)) / 1000
 
 
 def _take_back_psycopg(connection: Any) -> None:
@@ -233,17 +280,54 @@ class Psycopg2Waits:
         self._here = here
         self._own: set[int] = set()
         self._before: Any = None
+        self._limits_s: weakref.WeakKeyDictionary[Any, float] = weakref.WeakKeyDictionary()
+        self._cursors: Methods | None = None
 
     def put(self) -> None:
         from psycopg2 import extensions
 
         self._before = extensions.get_wait_callback()
         extensions.set_wait_callback(self._wait)
+        if self._cursors is None:
+            self._cursors = Methods(extensions.cursor, {"execute": self._execute})
+        self._cursors.put()
 
     def restore(self) -> None:
         from psycopg2 import extensions
 
         extensions.set_wait_callback(self._before)
+        if self._cursors is not None:
+            self._cursors.restore()
+
+    def _execute(self, real: Any) -> Any:
+        def execute(cursor: Any, query: Any, vars: Any = None) -> Any:
+            world = self._here()
+            if world is not None and not self._own:
+                self._note_limit(world, cursor.connection, query, real)
+            return real(cursor, query, vars)
+
+        return execute
+
+    def _note_limit(self, world: Any, connection: Any, query: Any, execute: Any) -> None:
+        """Note after how many seconds the server ends the statement that is about to be sent."""
+        from psycopg2 import extensions
+
+        options = connection.info.dsn_parameters.get("options")
+        if not world.border.database_sessions.limits(connection, query, options):
+            return
+        status = connection.info.transaction_status
+        if connection.closed or status == extensions.TRANSACTION_STATUS_INERROR:
+            return
+
+        def ask() -> float:
+            with connection.cursor() as cursor:
+                execute(cursor, _LIMITS)
+                (ms,) = cursor.fetchone()
+            if status == extensions.TRANSACTION_STATUS_IDLE and not connection.autocommit:
+                connection.rollback()  # the question has begun a transaction
+            return float(ms) / 1000
+
+        self._limits_s[connection] = self._for_real(ask)
 
     def _wait(self, connection: Any) -> None:
         from psycopg2 import extensions
@@ -273,7 +357,8 @@ class Psycopg2Waits:
             _asks(world, fd, False, None, 0)
             return
         world.border.database_uses.note(connection, self._take_back)
-        _asks(world, fd, False, world.border.database_sessions.of(where, self._session(connection)), pid)
+        sessions = world.border.database_sessions.of(where, self._session(connection))
+        _asks(world, fd, False, sessions, pid, self._limits_s.get(connection, 0.0))
 
     def _take_back(self, connection: Any) -> None:
         from psycopg2 import extensions

@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import select
 import subprocess
 from collections.abc import Callable
 from types import FunctionType
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
+from ...foundation.durations import NS
 from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
-from ..patching.clock_functions import waiting_ns
-from .outside_waits import PROCESS, OutsideWait
+from ..patching.clock_functions import REAL, waiting_ns
+from ..patching.real_functions import poll_for
+from .outside_waits import IN_PLACE_S, PROCESS, OutsideWait, OutsideWaits
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+
+_OFTEN_S = 5.0  # who asks again within so many simulated seconds waits for the end of the child
+_SELDOM_COSTS = 10  # how much sooner than that others have waited long enough
+_LOOK_S = 0.001
 
 
 def popen_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
@@ -34,14 +44,8 @@ def _ended(world: Any, pid: int, look: Callable[[], Any], timeout: float | None,
     """Wait for the end of a child process, at most `timeout` seconds."""
     if look():
         return True
-    fds = []
-    pidfd = -1
-    if hasattr(os, "pidfd_open") and pid > 0:
-        try:
-            pidfd = os.pidfd_open(pid)
-            fds = [(pidfd, select.POLLIN)]
-        except OSError:
-            pidfd = -1
+    pidfd = _open_pid(pid)
+    fds = [(pidfd, select.POLLIN)] if pidfd >= 0 else []
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
     exchange = world.border.outside.exchange(PROCESS, "process")
     try:
@@ -65,6 +69,57 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
     return found
 
 
+class ChildPolls:
+    """Code that asks again and again if a child has ended: its clock goes no faster than the child's, which is real.
+
+    If it asks only now and then, whether the child is still there, it hardly waits.
+    """
+
+    def __init__(self, loop: EventLoop, waits: OutsideWaits) -> None:
+        self._loop = loop
+        self._waits = waits
+        self._asked: dict[int, tuple[int, float]] = {}
+        # By number of the process, when it was asked for last, and how many real seconds it can still be waited for.
+
+    def poll(self, pid: int, ask: Callable[[], Any]) -> Any:
+        """Ask for the end of a child: at once, and if it runs and simulated time has passed, for as long again."""
+        answer = ask()
+        if answer[0]:
+            self._asked.pop(pid, None)
+            return answer
+        now = self._loop.now
+        before, left_s = self._asked.get(pid, (now, PROCESS.grace_s))
+        passed_s = (now - before) / NS
+        waits_for_end = passed_s <= _OFTEN_S
+        rest_s = min(passed_s if waits_for_end else IN_PLACE_S, left_s)
+        if rest_s > 0:
+            self._waits.looks_for_real = True
+            began = REAL["monotonic"]()
+            pidfd = _open_pid(pid)
+            try:
+                while not answer[0] and (still_s := began + rest_s - REAL["monotonic"]()) > 0:
+                    if pidfd >= 0:
+                        poll_for(pidfd, select.POLLIN, max(1, round(still_s * 1000)))
+                    else:
+                        REAL["sleep"](_LOOK_S)
+                    answer = ask()
+            finally:
+                self._waits.looks_for_real = False
+                if pidfd >= 0:
+                    os.close(pidfd)
+            left_s -= (REAL["monotonic"]() - began) * (1 if waits_for_end else _SELDOM_COSTS)
+        self._asked[pid] = now, left_s
+        return answer
+
+
+def _open_pid(pid: int) -> int:
+    """Return a descriptor that can be read when a process has ended. -1 if there is none."""
+    if hasattr(os, "pidfd_open") and pid > 0:
+        with contextlib.suppress(OSError):
+            return os.pidfd_open(pid)
+    return -1
+
+
 def _starts(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     def fork_exec(*args: Any) -> Any:
         world = here()
@@ -78,8 +133,10 @@ def _starts(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
 def _waitpid(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     def waitpid(pid: int, options: int, /) -> Any:
         world = here()
-        if world is None or options & os.WNOHANG:
+        if world is None:
             return real(pid, options)
+        if options & os.WNOHANG:
+            return world.border.child_polls.poll(pid, lambda: real(pid, options))
         found: list[Any] = []
 
         def look() -> bool:

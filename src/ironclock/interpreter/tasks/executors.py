@@ -1,4 +1,4 @@
-"""Thread pools: a pool has workers of its own in each rig, and real ones outside.
+"""Executors: a thread pool has workers of its own in each rig, and real ones outside.
 
 A `ThreadPoolExecutor` can be older than a rig, and can outlive it. Its real workers would live in real time inside a
 rig, and simulated ones would never run again after it. So its queue, its threads and its count of idle workers are
@@ -10,11 +10,16 @@ from __future__ import annotations
 import queue
 import threading
 import weakref
+from collections import deque
 from collections.abc import Callable
+from concurrent.futures import Future
 from typing import Any
 
 from ..patching.builtin_patching import Here
+from ..patching.clock_functions import REAL
 from ..patching.late_patches import Function, Patch
+from ..patching.real_functions import real_get_ident
+from .thread_locals import FIRST_IDENT, IDENTS, state_of_this_thread
 
 
 class _Crew:
@@ -41,6 +46,8 @@ class Executors:
     def __init__(self) -> None:
         self._outside: weakref.WeakKeyDictionary[Any, _Crew] = weakref.WeakKeyDictionary()
         # The crews that pools have outside this rig.
+        self.for_threads: weakref.WeakKeyDictionary[Any, deque[Callable[[], None]]] = weakref.WeakKeyDictionary()
+        """By real thread that waits for work of this rig, the work for it."""
 
     def enter(self, pool: Any) -> None:
         """Give a pool workers in this rig."""
@@ -79,3 +86,53 @@ def pool_patches(here: Here) -> list[Patch]:
         return submit
 
     return [Function(ThreadPoolExecutor.submit, make)]
+
+
+def current_thread_patches(here: Here) -> list[Patch]:
+    """Return the patch of asgiref's `CurrentThreadExecutor.submit`.
+
+    A test that is a coroutine runs in a thread of a pool, and hands what is synchronous to the main thread, which
+    waits for that (https://github.com/django/asgiref#threading). In a rig a simulated thread does that work: it has
+    the main thread's identifier and thread-local values, so that a database connection is the same one.
+    """
+    from asgiref.current_thread_executor import CurrentThreadExecutor
+
+    def make(real: Callable[..., Any]) -> Callable[..., Any]:
+        def submit(executor: Any, fn: Any, /, *args: Any, **kwargs: Any) -> Any:
+            world = here()
+            thread = executor._work_thread
+            if (
+                world is None or not world.threads.simulates_pools or thread.ident == real_get_ident()
+                or FIRST_IDENT <= thread.ident < FIRST_IDENT + IDENTS
+            ):  # fmt: skip
+                return real(executor, fn, *args, **kwargs)  # nothing else waits, or it waits in this rig
+            future: Future[Any] = Future()
+
+            def work() -> None:
+                if not future.set_running_or_notify_cancel():
+                    return
+                try:
+                    result = fn(*args, **kwargs)
+                except BaseException as error:
+                    future.set_exception(error)
+                else:
+                    future.set_result(result)
+
+            waiting = world.border.executors.for_threads.setdefault(thread, deque())
+            waiting.append(work)
+            if len(waiting) == 1:
+                state = real(executor, state_of_this_thread)
+                while not state.done():
+                    REAL["sleep"](1e-4)
+                world.threads.stand_in(thread.ident, state.result(), lambda: _work_off(waiting))
+            return future
+
+        return submit
+
+    return [Function(CurrentThreadExecutor.submit, make)]
+
+
+def _work_off(waiting: deque[Callable[[], None]]) -> None:
+    while waiting:
+        waiting[0]()
+        waiting.popleft()

@@ -72,6 +72,8 @@ class SimulatedThread(Task):
         self.exits = False
         """True while its rig is left: the loop does not go on after it."""
         self.sentinel: Any = None  # the lock that `Thread.join` waits for
+        self.stands_in = False
+        """True if it runs in place of a real thread, with the values of that."""
 
     @property
     def label(self) -> str:
@@ -103,10 +105,13 @@ class SimulatedThread(Task):
         except BaseException as error:
             sys.excepthook(type(error), error, error.__traceback__)
         del function, args, kwargs  # before those that join it go on
-        dummy = getattr(threading, "_thread_local_info", None)
-        if dummy is not None:  # what Python 3.13 remembers of a thread that no `Thread` stands for
-            dummy.__dict__.clear()
-        self._threads.states.drop(self)  # now, while everything that its values call at their end is still there
+        if self.stands_in:
+            self._threads.states.give_back(self)
+        else:
+            dummy = getattr(threading, "_thread_local_info", None)
+            if dummy is not None:  # what Python 3.13 remembers of a thread that no `Thread` stands for
+                dummy.__dict__.clear()
+            self._threads.states.drop(self)  # now, while everything that its values call at their end is still there
         self.end()
         if self.exits:
             raise greenlet.GreenletExit
@@ -186,6 +191,17 @@ class SimulatedThreads:
         self.alive[thread.ident] = thread
         self._loop.start_task(thread)
         return thread
+
+    def stand_in(self, ident: int, state: int, function: Callable[[], Any]) -> None:
+        """Start a simulated thread in place of a real one, which waits meanwhile: it has its identifier and values.
+
+        Parameters: `state` is the address of the real thread's state.
+        """
+        thread = SimulatedThread(self, ident, self.attempt(), function, (), {})
+        thread.stands_in = True
+        self.states.borrow(thread, state)
+        self.alive[ident] = thread
+        self._loop.start_task(thread)
 
     def ident(self) -> int | None:
         """Return the identifier of the simulated thread that runs now. None if none does."""

@@ -65,6 +65,11 @@ def _slot() -> Any:
     return _Pointers.from_address((_state() or 0) + (_offset[0] if _offset else _find()))
 
 
+def state_of_this_thread() -> int:
+    """Return the address of the state of the calling real thread."""
+    return _state() or 0
+
+
 def _free(pointers: list[int | None]) -> None:
     for pointer in pointers:
         if pointer:
@@ -103,6 +108,22 @@ class ThreadStates:
         self._in_place: Any = None  # whose values are in place; None: the test's
         self._slot: Any = None  # None: the rig is not entered, and everything uses the values of the test
         self._idents: dict[Any, int] = {}
+        self._borrowed: dict[Any, Any] = {}  # by key, the pointers in the state of another real thread
+
+    def borrow(self, key: Any, state: int) -> None:
+        """Give a task the values of another real thread, which waits for it and so does not use them.
+
+        Parameters: `key` is the task's. `state` is the address of the thread's state.
+        """
+        theirs = _Pointers.from_address(state + (_offset[0] if _offset else _find()))
+        self._kept[key] = theirs[:]
+        self._borrowed[key] = theirs
+
+    def give_back(self, key: Any) -> None:
+        """Give borrowed values back."""
+        if self._in_place is key:
+            self.enter(None)
+        self._borrowed.pop(key)[:] = self._kept.pop(key)
 
     def enter_rig(self) -> None:
         """Begin to exchange values, in the calling real thread."""
@@ -137,7 +158,7 @@ class ThreadStates:
 
     def __del__(self) -> None:
         for key, pointers in self._kept.items():
-            if key is not None and key is not self._in_place:
+            if key is not None and key is not self._in_place and key not in self._borrowed:
                 _free(pointers)
 
     def ident_of_worker(self, worker: str) -> int:

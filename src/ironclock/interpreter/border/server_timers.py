@@ -1,0 +1,188 @@
+"""Timers of servers: a request that a server ends by a timer of its own ends at its simulated instant.
+
+The timeout of `BLPOP` and of `lock_timeout` runs in the server, in real seconds. The rig keeps the same timer in
+simulated time. When that is over, the rig asks the server to end the request, or lets the server's own timer end it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+import socket
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ...foundation.durations import NS
+from ..patching.real_functions import poll_for
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+    from .outside_waits import Exchange, OutsideWaits
+
+_REAL_S = 10.0  # how long the server's own timer is waited for
+_SOON_MS = 1000  # how long an answer that the rig has asked for is waited for
+_TIMEOUT_LAST = (b"BLPOP", b"BRPOP", b"BLMOVE", b"BRPOPLPUSH", b"BZPOPMIN", b"BZPOPMAX")
+_TIMEOUT_FIRST = (b"BLMPOP", b"BZMPOP")
+_TIMEOUT_NAMED = (b"XREAD", b"XREADGROUP")
+# Where the timeout stands in commands of RESP servers (https://redis.io/docs/latest/commands/?group=list).
+
+
+class _Timer:
+    """One running timer."""
+
+    __slots__ = ("end", "exchange", "state")
+
+    def __init__(self, exchange: Exchange, end: Callable[[], None]) -> None:
+        self.exchange = exchange
+        self.end = end
+        self.state = "running"
+
+
+class ServerTimers:
+    """The timers of servers that requests of one rig run into."""
+
+    def __init__(self, loop: EventLoop, waits: OutsideWaits) -> None:
+        self._loop = loop
+        self._waits = waits
+        self._controls: dict[Any, _Control] = {}
+        self.logins: dict[Any, bytes] = {}
+        """By address of a key-value server, the request with which code of the rig has logged in."""
+
+    def begin(self, exchange: Exchange, limit_s: float, end: Callable[[], None]) -> None:
+        """Start a timer for the request that was just sent. When it is over, `end` makes the server answer."""
+        exchange.timer = timer = _Timer(exchange, end)
+        self._loop.schedule_world_event(self._loop.now + round(limit_s * NS), self._over, timer)
+
+    def begin_for_database(self, exchange: Exchange, fd: int, limit_s: float, cancel: Callable[[], Any]) -> None:
+        """Start the timer of a statement. Its error comes from the server's own timer, if that does not take long."""
+
+        def end() -> None:
+            if not poll_for(fd, select.POLLIN, round(min(limit_s + 0.5, _REAL_S) * 1000)):
+                cancel()
+                poll_for(fd, select.POLLIN, _SOON_MS)
+
+        self.begin(exchange, limit_s, end)
+
+    def sent(self, exchange: Exchange, fd: int, request: bytes) -> None:
+        """Note a request to a key-value server: it can have a timeout, or be a login."""
+        words = _words(request)
+        if not words:
+            return
+        name = words[0].upper()
+        if name == b"AUTH" or (name == b"HELLO" and b"AUTH" in [word.upper() for word in words]):
+            with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
+                self.logins[one.getpeername()] = request
+            return
+        limit_s = _timeout_s(name, words)
+        if limit_s is not None and limit_s > 0:
+            self.begin(exchange, limit_s, lambda: self._unblock(fd, limit_s))
+
+    def _over(self, timer: _Timer) -> None:
+        if timer.exchange.timer is not timer:
+            return
+        timer.exchange.timer = None
+        timer.exchange.ended_by_server = True
+        self._waits.looks_for_real = True
+        try:
+            timer.end()
+        finally:
+            self._waits.looks_for_real = False
+
+    def _unblock(self, fd: int, limit_s: float) -> None:
+        """Let a key-value server end a blocking command now, as if its timeout were over."""
+        if poll_for(fd, select.POLLIN, 0):
+            return
+        try:
+            with socket.socket(fileno=os.dup(fd)) as one:
+                mine, server = one.getsockname(), one.getpeername()
+            control = self._controls.get(server)
+            if control is None:
+                control = self._controls[server] = _Control(server, self.logins.get(server))
+            control.unblock(mine)
+            poll_for(fd, select.POLLIN, _SOON_MS)
+        except (OSError, ValueError, KeyError):  # it cannot be asked: its own timer ends it
+            self._controls.pop(server, None)
+            poll_for(fd, select.POLLIN, round(min(limit_s + 0.5, _REAL_S) * 1000))
+
+    def close(self) -> None:
+        """Close the connections of the rig's own."""
+        for control in self._controls.values():
+            control.close()
+        self._controls.clear()
+
+
+class _Control:
+    """A connection of the rig's own to a key-value server.
+
+    The protocol is RESP (https://redis.io/docs/latest/develop/reference/protocol-spec/).
+    """
+
+    def __init__(self, server: Any, login: bytes | None) -> None:
+        self._socket = socket.create_connection(server[:2], timeout=2) if isinstance(server, tuple) else None
+        if self._socket is None:
+            raise ValueError("a client of a socket file has no address of its own")
+        self._reader = self._socket.makefile("rb")
+        if login is not None:
+            self._ask(login)
+
+    def unblock(self, client: Any) -> None:
+        """End the blocking command of a client, which is named by its address."""
+        host, port = client[:2]
+        address = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
+        for line in self._ask(b"CLIENT LIST\r\n").decode().splitlines():
+            fields = dict(field.partition("=")[::2] for field in line.split())
+            if fields.get("addr") == address:
+                self._ask(f"CLIENT UNBLOCK {fields['id']} TIMEOUT\r\n".encode())
+                return
+        raise ValueError("the server does not know this client")
+
+    def _ask(self, request: bytes) -> bytes:
+        assert self._socket is not None
+        self._socket.sendall(request)
+        return self._answer()
+
+    def _answer(self) -> bytes:
+        line = self._reader.readline()
+        sort, rest = line[:1], line[1:].strip()
+        if sort in (b"-", b""):
+            raise ValueError(rest.decode(errors="replace"))
+        if sort in (b"$", b"="):
+            text = b"" if rest == b"-1" else self._reader.read(int(rest) + 2)[:-2]
+            return text[len(b"txt:") :] if sort == b"=" else text
+        if sort in (b"*", b"%", b"~"):
+            for _ in range(max(0, int(rest)) * (2 if sort == b"%" else 1)):
+                self._answer()
+        return rest
+
+    def close(self) -> None:
+        """Close the connection."""
+        self._reader.close()
+        if self._socket is not None:
+            self._socket.close()
+
+
+def _words(request: bytes) -> list[bytes]:
+    """Return the words of a command in RESP. Empty if it is not a whole one."""
+    if not request.startswith(b"*"):
+        return []
+    lines = request.split(b"\r\n")
+    try:
+        count = int(lines[0][1:])
+    except ValueError:
+        return []
+    return lines[2 : 2 * count + 1 : 2] if len(lines) > 2 * count else []
+
+
+def _timeout_s(name: bytes, words: list[bytes]) -> float | None:
+    """Return the timeout of a blocking command in seconds. None if it has none, 0 if it waits for ever."""
+    with contextlib.suppress(ValueError, IndexError):
+        if name in _TIMEOUT_LAST:
+            return float(words[-1])
+        if name in _TIMEOUT_FIRST:
+            return float(words[1])
+        if name in _TIMEOUT_NAMED:
+            return float(words[[word.upper() for word in words].index(b"BLOCK") + 1]) / 1000
+        if name == b"WAIT":
+            return float(words[2]) / 1000
+    return None
