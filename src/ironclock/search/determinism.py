@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import sys
-import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -15,6 +14,7 @@ from ..foundation.source_location import users_frame
 from ..history.history import History
 from ..history.narrative import describe
 from ..interpreter.patching.builtin_patching import Builtin
+from ..interpreter.patching.clock_functions import ClockFunctions
 from .plan import Plan
 from .runs import SearchedStory
 
@@ -92,7 +92,7 @@ def _cause(
         )
     return (
         "chance that cannot be seen here: the order of a set of objects (it follows their addresses), a generator of "
-        "a C library, or the real clock through time.clock_gettime or a real thread"
+        "a C library, or a real thread"
     )
 
 
@@ -119,7 +119,6 @@ def _watched(read: list[str]) -> Iterator[None]:
         return f"{what}{where}"
 
     entropy = Builtin(os.urandom)
-    clock = Builtin(time.clock_gettime)
 
     def urandom(size: int, /) -> bytes:
         names: set[str] = set()
@@ -131,9 +130,11 @@ def _watched(read: list[str]) -> Iterator[None]:
         read.append(told(f"it reads {what}"))
         return entropy.real(size)  # type: ignore[no-any-return]
 
-    def clock_gettime(which: int, /) -> float:
-        read.append(told("it reads the real clock through time.clock_gettime"))
-        return clock.real(which)  # type: ignore[no-any-return]
+    real_clock = ClockFunctions.real_clock
+
+    def read_real_clock(self: ClockFunctions, name: str, which: int) -> Any:
+        read.append(told(f"it reads the real clock through time.{name}"))
+        return real_clock(self, name, which)
 
     seed = random.Random.seed
 
@@ -143,8 +144,9 @@ def _watched(read: list[str]) -> Iterator[None]:
         seed(self, a, version)
 
     entropy.point(urandom)
-    clock.point(clock_gettime)
-    patched: list[tuple[type, str, Callable[..., Any]]] = [(random.Random, "seed", seeded)]
+    patched: list[tuple[type, str, Callable[..., Any]]] = [
+        (random.Random, "seed", seeded), (ClockFunctions, "real_clock", read_real_clock),
+    ]  # fmt: skip
     saved = [(owner, name, getattr(owner, name)) for owner, name, _ in patched]
     for owner, name, replacement in patched:
         setattr(owner, name, replacement)
@@ -156,7 +158,6 @@ def _watched(read: list[str]) -> Iterator[None]:
         for owner, name, real in saved:
             setattr(owner, name, real)
         entropy.restore()
-        clock.restore()
     written = {line.partition(" ")[2] for line in opened if line[0] in "wax+"}
     for line in opened:
         mode, _, path = line.partition(" ")

@@ -108,7 +108,7 @@ class Watchdog:
 
     def _look_at(self, thread: int, world: Any) -> None:
         now = _real_monotonic()
-        computed = time.clock_gettime(time.pthread_getcpuclockid(thread))
+        computed = REAL["clock_gettime"](time.pthread_getcpuclockid(thread))
         moved = world.loop.now, len(world.history), world.border.outside.looks
         seen = self._seen.get(thread)
         if seen is None or seen.moved != moved or world.border.outside.looks_for_real:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import math
 import operator
+import sys
 import threading
 import time
 from collections.abc import Callable, Sized
@@ -36,7 +37,15 @@ UPTIME_NS = 1_000_000 * NS
 NAMES = (
     "time", "time_ns", "monotonic", "monotonic_ns", "perf_counter", "perf_counter_ns",
     "sleep", "localtime", "gmtime", "ctime", "asctime", "strftime", "mktime",
+    *(("clock_gettime", "clock_gettime_ns") if hasattr(time, "clock_gettime") else ()),
 )  # fmt: skip
+_LINUX = sys.platform == "linux"
+_WALL_CLOCKS = (getattr(time, "CLOCK_REALTIME", None), 5 if _LINUX else None)
+_MONOTONIC_CLOCKS = (
+    getattr(time, "CLOCK_MONOTONIC", None), getattr(time, "CLOCK_BOOTTIME", None), 6 if _LINUX else None,
+)  # fmt: skip
+# 5 and 6 are the coarse ones, which have no names in Python
+# (https://man7.org/linux/man-pages/man2/clock_gettime.2.html).
 BUILTINS = {name: Builtin(getattr(time, name)) for name in NAMES}
 REAL: dict[str, Callable[..., Any]] = {name: builtin.real for name, builtin in BUILTINS.items()}
 
@@ -90,6 +99,7 @@ class ClockFunctions:
             "perf_counter": mono_s, "perf_counter_ns": mono_ns, "sleep": self.sleep,
             "localtime": self.localtime, "gmtime": self.gmtime, "ctime": self.ctime,
             "asctime": self.asctime, "strftime": self.strftime, "mktime": self.mktime,
+            "clock_gettime": self.clock_gettime, "clock_gettime_ns": self.clock_gettime_ns,
         }  # fmt: skip
         self.wall_ns: Callable[[], int] = wall_ns
         self._naive: tuple[int, dt.datetime] = (-1, _EPOCH)
@@ -225,6 +235,24 @@ class ClockFunctions:
                 return False
             REAL["sleep"](0.001)
         return True
+
+    def clock_gettime(self, which: int, /) -> float:
+        if which in _WALL_CLOCKS:
+            return float(self.functions["time"]())
+        if which in _MONOTONIC_CLOCKS:
+            return float(self.functions["monotonic"]())
+        return float(self.real_clock("clock_gettime", which))
+
+    def clock_gettime_ns(self, which: int, /) -> int:
+        if which in _WALL_CLOCKS:
+            return int(self.functions["time_ns"]())
+        if which in _MONOTONIC_CLOCKS:
+            return int(self.functions["monotonic_ns"]())
+        return int(self.real_clock("clock_gettime_ns", which))
+
+    def real_clock(self, name: str, which: int) -> Any:
+        """Read a clock that stays real: of the processor's time, or `CLOCK_MONOTONIC_RAW`, the door to the real one."""
+        return REAL[name](which)
 
     # --- time.* over struct_time --------------------------------------------------------------------
 
