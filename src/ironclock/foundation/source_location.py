@@ -7,6 +7,7 @@ import sys
 from os.path import basename, dirname
 from types import CodeType, FrameType, TracebackType
 
+frame_of_caller = sys._getframe
 _STDLIB = dirname(os.__file__) + os.sep
 _PACKAGES = _STDLIB + "site-packages"
 _HOME = dirname(dirname(__file__)) + "/"  # the shipped examples are in another folder
@@ -40,7 +41,7 @@ def users_part(trace: TracebackType | None) -> TracebackType | None:
 
 def waiting_at(frame: FrameType | None = None) -> str:
     """Return ``file:line in function`` of the user's code that waits. Parameters: `frame`, default: the caller."""
-    at = frame if frame is not None else sys._getframe(1)
+    at = frame if frame is not None else frame_of_caller(1)
     return calling(users_frame(at) or at)
 
 
@@ -67,7 +68,7 @@ def spot(code: CodeType, instruction: int) -> str:
 
 def calling(frame: FrameType | None = None) -> str:
     """Return ``file:line in function`` of the nearest frame of the user. Parameters: `frame`, default: the caller."""
-    at = frame if frame is not None else sys._getframe(1)
+    at = frame if frame is not None else frame_of_caller(1)
     while at is not None and at.f_code.co_filename.startswith(_HOME):
         at = at.f_back  # type: ignore[assignment]
     if at is None:

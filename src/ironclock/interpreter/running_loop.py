@@ -19,8 +19,7 @@ def set_running_loop(asyncio_loop: Any) -> None:
 
 def unset_running_loop() -> Any:
     """Forget which loop runs, and return it."""
-    events = sys.modules.get("asyncio.events")
-    running = None if events is None else events._get_running_loop()
+    running = running_loop()
     if running is not None:
         set_running_loop(None)
     return running

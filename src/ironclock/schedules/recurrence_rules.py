@@ -51,13 +51,14 @@ class Rule(Schedule):
     def _near(self, wall: Any) -> Any:
         """Return the rule with a begin shortly before a wall time, because it is worked out step by step."""
         rule = self._rule
-        if not hasattr(rule, "_freq") or rule._count is not None:
+        parts = vars(rule)
+        if "_freq" not in parts or parts["_count"] is not None:
             return rule  # a set of rules, or a rule whose steps count from its own start
         changes: dict[str, Any] = {}
-        step = _STEPS.get(rule._freq)
-        if step is not None and wall > rule._dtstart:
-            step *= rule._interval
-            changes["dtstart"] = rule._dtstart + max(0, (wall - rule._dtstart) // step - 1) * step
+        step, begin = _STEPS.get(parts["_freq"]), parts["_dtstart"]
+        if step is not None and wall > begin:
+            step *= parts["_interval"]
+            changes["dtstart"] = begin + max(0, (wall - begin) // step - 1) * step
         return rule.replace(**changes) if changes else rule
 
     def describe(self) -> str:

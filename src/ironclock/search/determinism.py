@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from ..errors import NotDeterministic
-from ..foundation.source_location import users_frame
+from ..foundation.source_location import frame_of_caller, users_frame
 from ..history.history import History
 from ..history.narrative import describe
 from ..interpreter.patching.builtin_patching import Builtin
@@ -114,7 +114,7 @@ def _watched(read: list[str]) -> Iterator[None]:
         _hooked = True
 
     def told(what: str) -> str:
-        frame = users_frame(sys._getframe(2))
+        frame = users_frame(frame_of_caller(2))
         where = "" if frame is None else f", at {frame.f_code.co_filename}:{frame.f_lineno} in {frame.f_code.co_name}"
         return f"{what}{where}"
 
@@ -122,7 +122,7 @@ def _watched(read: list[str]) -> Iterator[None]:
 
     def urandom(size: int, /) -> bytes:
         names: set[str] = set()
-        frame = sys._getframe(1)
+        frame = frame_of_caller(1)
         while frame is not None and len(names) < 12:
             names.add(frame.f_code.co_name)
             frame = frame.f_back  # type: ignore[assignment]

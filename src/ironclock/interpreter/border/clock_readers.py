@@ -11,13 +11,11 @@ class UuidTimes:
     def __init__(self) -> None:
         import uuid
 
-        self._uuid: Any = uuid
-        self._generator = uuid._generate_time_safe  # type: ignore[attr-defined]
+        self._variables: dict[str, Any] = vars(uuid)
+        self._outside = self._variables["_generate_time_safe"]
 
     def put(self) -> None:
-        self._uuid._generate_time_safe = None
-        self._uuid._last_timestamp = None  # a later rig may begin earlier
+        self._variables.update(_generate_time_safe=None, _last_timestamp=None)  # a later rig may begin earlier
 
     def restore(self) -> None:
-        self._uuid._generate_time_safe = self._generator
-        self._uuid._last_timestamp = None
+        self._variables.update(_generate_time_safe=self._outside, _last_timestamp=None)

@@ -107,7 +107,7 @@ def _coarsen(selector: Any, world: Any) -> None:
         asyncio_loop = _own_loop(key)
         if asyncio_loop is not None:
             least = 2 * math.ulp(world.functions["monotonic"]())
-            if asyncio_loop._clock_resolution < least:
+            if vars(asyncio_loop)["_clock_resolution"] < least:
                 asyncio_loop._clock_resolution = 4 * least
 
 

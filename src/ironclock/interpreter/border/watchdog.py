@@ -12,7 +12,6 @@ import ctypes
 import os
 import select
 import signal
-import sys
 import threading
 import time
 from types import FrameType
@@ -22,7 +21,7 @@ from ...errors import StuckError
 from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import REAL
 from ..patching.real_functions import poll_for, real_get_ident, real_pipe, real_read, real_start_thread, real_write
-from ..patching.real_threads import runner_threads
+from ..patching.real_threads import current_frames, runner_threads
 
 SIGNAL = getattr(signal, "SIGRTMAX", 0) - 2
 """Interrupts a call: a real-time signal, which nothing else uses."""
@@ -85,7 +84,7 @@ class Watchdog:
             self._every_s = 0.0
             real_read(self._gone, 1)
             os.close(self._gone)
-            while self._thread in sys._current_frames():
+            while self._thread in current_frames():
                 _real_sleep(0)
             runner_threads.discard(self._thread)
 
@@ -115,7 +114,7 @@ class Watchdog:
             self._seen[thread] = _Seen(moved, now, computed)
             return
         stood, limit = now - seen.since_s, world.border.outside.stuck_after_s
-        frame = sys._current_frames()[thread]
+        frame = current_frames()[thread]
         if stood < limit or _is_debugged(frame):
             return
         computes = (computed - seen.computed_s) / stood >= _COMPUTES

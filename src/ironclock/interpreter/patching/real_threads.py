@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
-from sys import _current_frames as current_frames
 from typing import Any
 
+current_frames = sys._current_frames
 GRACE_S = 0.05
 """How long, in real seconds, a wait gives other real threads before it lets simulated time pass."""
 

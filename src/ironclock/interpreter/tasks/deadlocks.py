@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Container
 from os.path import basename
 from typing import TYPE_CHECKING, Any
 
-from ...foundation.source_location import users_frame
+from ...foundation.source_location import frame_of_caller, users_frame
 
 if TYPE_CHECKING:
     from ...history.history import History
@@ -30,7 +29,7 @@ class Deadlocks:
 
     def comes(self, task: Task) -> str:
         """Note that a task comes to a lock, where another task can run first; return the place."""
-        frame = users_frame(sys._getframe(1))
+        frame = users_frame(frame_of_caller(1))
         if frame is None:
             return ""
         where = f"{basename(frame.f_code.co_filename)}:{frame.f_lineno}"

@@ -21,6 +21,8 @@ from ..patching.late_patches import Function, Patch
 from ..patching.real_functions import real_get_ident
 from .thread_locals import FIRST_IDENT, IDENTS, state_of_this_thread
 
+_PARTS = ("_work_queue", "_threads", "_idle_semaphore")
+
 
 class _Crew:
     """The workers of a pool, and the work that waits for them."""
@@ -34,10 +36,10 @@ class _Crew:
 
     @staticmethod
     def of(pool: Any) -> _Crew:
-        return _Crew(pool._work_queue, pool._threads, pool._idle_semaphore)
+        return _Crew(*(vars(pool)[name] for name in _PARTS))
 
     def put(self, pool: Any) -> None:
-        pool._work_queue, pool._threads, pool._idle_semaphore = self.work, self.threads, self.idle
+        vars(pool).update(zip(_PARTS, (self.work, self.threads, self.idle), strict=True))
 
 
 class Executors:

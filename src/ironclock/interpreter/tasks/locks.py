@@ -300,8 +300,8 @@ def condition_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
         if here() is None or type(lock) is not _RLock:
             return place.real(self, timeout)
         kept = self._release_save, self._acquire_restore, self._is_owned
-        self._release_save, self._acquire_restore = lock._release_save, lock._acquire_restore
-        self._is_owned = lock._is_owned
+        for name in ("_release_save", "_acquire_restore", "_is_owned"):
+            setattr(self, name, getattr(lock, name))
         try:
             return place.real(self, timeout)
         finally:
