@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 _SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after")
 _TOLD = 12  # jobs whose story stands under a failure
 _TRACED = 3  # jobs whose traceback does
+_OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionError, RecursionError)
+# What a mistake in Iron Clock itself raises.
 _made = pytest.StashKey["dict[str, list[tuple[pytest.FixtureDef[Any], Rig]]]"]()
 _defaults = pytest.StashKey[dict[str, Any]]()
 _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
@@ -318,7 +320,7 @@ def _is_hidden(raised: pytest.ExceptionInfo[BaseException] | None) -> bool:
     from .errors import IronClockError
     from .foundation.source_location import is_own
 
-    if raised is None or isinstance(raised.value, IronClockError):
+    if raised is None or isinstance(raised.value, IronClockError) or not isinstance(raised.value, _OF_MISTAKES):
         return True
     return not is_own(str(raised.traceback[-1].frame.code.path))
 

@@ -145,6 +145,26 @@ def test_a_polling_thread_does_not_hide_that_the_test_waits_for_ever() -> None:
             threading.Event().wait()
 
 
+WAITS_FOR_A_SIGNAL = """
+import os, signal, threading, time
+import ironclock as ic
+signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGUSR2})
+with ic.Rig() as rig:
+    def sends():
+        time.sleep(3)
+        os.kill(os.getpid(), signal.SIGUSR2)
+    threading.Thread(target=sends).start()
+    print(signal.sigtimedwait({signal.SIGUSR2}, 20).si_signo == signal.SIGUSR2, rig.now.second)
+"""
+
+
+def test_signals_reach_the_threads_of_the_program_alone() -> None:
+    done = subprocess.run(
+        [sys.executable, "-c", WAITS_FOR_A_SIGNAL], capture_output=True, text=True, timeout=60, check=False
+    )
+    assert done.stdout == "True 3\n", (done.returncode, done.stderr)
+
+
 def test_code_that_asks_again_and_again_for_the_end_of_a_child() -> None:
     with ic.Rig() as rig:
         child = subprocess.Popen(["sleep", "1"])

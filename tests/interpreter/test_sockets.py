@@ -81,6 +81,20 @@ def test_a_pipe_between_two_threads() -> None:
     assert log == [(b"all aboard", "21:00:03"), (200_000, "21:00:06")]
 
 
+def test_an_event_of_the_system_between_two_threads() -> None:
+    with ic.Rig(start=START) as rig:
+        event = os.eventfd(0)
+
+        def rings() -> None:
+            time.sleep(9)
+            os.eventfd_write(event, 4)
+
+        threading.Thread(target=rings).start()
+        assert os.eventfd_read(event) == 4
+        assert rig.now.second == 9
+        os.close(event)
+
+
 @pytest.mark.parametrize("where", ["test", "job", "thread"])
 def test_a_timeout_expires_at_its_own_instant(where: str) -> None:
     seen: list[Any] = []

@@ -27,6 +27,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
         (os, ("read", lambda real: _read(real, here))),
         (os, ("write", lambda real: _write(real, here))),
         (os, ("sendfile", lambda real: _sendfile(real, here))),
+        *((os, (name, lambda real: _eventfd_read(real, here))) for name in ("eventfd_read",) if hasattr(os, name)),
         (os, ("pipe", lambda real: _pipe(real, here))),
         (os, ("pipe2", lambda real: _pipe(real, here))),
         (fcntl, ("flock", lambda real: _lock(real, here, "fcntl.flock"))),
@@ -95,6 +96,16 @@ def _read(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         return bytes(real(fd, length))
 
     return read
+
+
+def _eventfd_read(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def eventfd_read(fd: int) -> int:
+        world = here()
+        if world is not None and os.get_blocking(fd):
+            _await_input(world, fd, "os.eventfd_read")
+        return int(real(fd))
+
+    return eventfd_read
 
 
 def _write(real: Callable[..., Any], here: Here) -> Callable[..., Any]:

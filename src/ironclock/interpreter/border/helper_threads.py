@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextvars
 import os
 import select
+import signal
 from collections.abc import Callable
 from typing import Any
 
@@ -32,6 +33,7 @@ class HelperThread:
     def _serve(self) -> None:
         me = real_get_ident()
         runner_threads.add(me)  # no wait of the rig counts on it
+        signal.pthread_sigmask(signal.SIG_BLOCK, signal.valid_signals())  # they are for the program's own threads
         try:
             real_write(self._answer, b".")
             while real_read(self._asked, 1) and self._call is not None:

@@ -95,6 +95,7 @@ class Watchdog:
             self.look_after(world.border.outside.stuck_after_s)
 
     def _look(self, reads: int, ends: int) -> None:
+        signal.pthread_sigmask(signal.SIG_BLOCK, signal.valid_signals())  # they are for the program's own threads
         real_write(ends, b".")
         try:
             while not poll_for(reads, select.POLLIN, round(self._every_s * 1000)):

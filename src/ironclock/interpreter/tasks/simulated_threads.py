@@ -40,6 +40,7 @@ _seen_at_exit: set[tuple[bool, ...]] = set()
 def _end_all_threads() -> None:
     for threads in list(_all):
         threads.end_all()
+        threads.states.drop_all()  # while everything that the values call at their end is still there
 
 
 def _register_at_exit() -> None:
@@ -119,6 +120,8 @@ class SimulatedThread(Task):
     def end(self) -> None:
         """Let those that join it continue."""
         self.done = True
+        if not self.suspended:
+            self.suspension = None  # the loop goes on in its greenlet, whose frames hold the whole rig
         self._threads.alive.pop(self.ident, None)
         if self.sentinel is not None and self.sentinel.locked():
             self.sentinel.release()

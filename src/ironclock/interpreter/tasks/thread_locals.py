@@ -156,10 +156,14 @@ class ThreadStates:
             self.enter(None)
         _free(self._kept.pop(key, _EMPTY))
 
+    def drop_all(self) -> None:
+        """Free the values of every worker and thread: they will not run again."""
+        for key in [key for key in self._kept if key is not self._in_place and key not in self._borrowed]:
+            if key is not None:
+                _free(self._kept.pop(key))
+
     def __del__(self) -> None:
-        for key, pointers in self._kept.items():
-            if key is not None and key is not self._in_place and key not in self._borrowed:
-                _free(pointers)
+        self.drop_all()
 
     def ident_of_worker(self, worker: str) -> int:
         """Return the thread identifier of a worker."""
