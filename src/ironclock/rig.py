@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 import threading
-from collections.abc import Callable, Coroutine, Iterable, Iterator, Mapping
-from contextlib import AbstractContextManager, contextmanager
+from collections.abc import Callable, Coroutine, Iterable, Mapping
+from contextlib import AbstractContextManager
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, get_args, overload
 
@@ -21,6 +21,7 @@ from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
 from .history.history import History
 from .interpreter import installation
+from .interpreter.border import signals
 from .interpreter.border.border import Border
 from .interpreter.patching.clock_functions import ClockFunctions
 from .interpreter.tasks.greenlets import GreenletSwitcher
@@ -816,6 +817,16 @@ class Rig:
                 raise RigStateError("this rig is entered already, in another thread; leave it there first")
             self._depth += 1
             return self
+        try:
+            with signals.interrupts_deferred():
+                self._enter(me)
+        except BaseException:  # Ctrl-C, which comes when it is entered: nobody will leave it
+            if self._thread is not None:
+                self._leave()
+            raise
+        return self
+
+    def _enter(self, me: int) -> None:
         if self._clock_functions is None:
             self._clock_functions = ClockFunctions(
                 self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
@@ -837,7 +848,6 @@ class Rig:
         except BaseException:
             self._leave()
             raise
-        return self
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
@@ -845,7 +855,8 @@ class Rig:
         self._depth -= 1
         if self._depth:
             return
-        self._leave()
+        with signals.interrupts_deferred():
+            self._leave()
         if self._replay is not None and error is None:
             self._replay.must_fit()
 
@@ -866,16 +877,6 @@ class Rig:
                 self._threads.end_those_of_test()
             self._threads.states.leave()
             installation.leave()
-
-    @contextmanager
-    def _hold(self) -> Iterator[Rig]:
-        """Enter the rig for the code inside the block. Threads that it has started live on until the rig is closed."""
-        self._holds += 1
-        try:
-            with self:
-                yield self
-        finally:
-            self._holds -= 1
 
     def close(self) -> None:
         """End every suspended job. The rig can still be read; do not advance it. The `rig` fixture does this.
@@ -943,9 +944,28 @@ class Rig:
 _DEFAULT_POLICY = Policy()
 
 
-def held(rig: Rig) -> AbstractContextManager[Rig]:
-    """Enter a rig on behalf of a test or a story, which can enter it once more itself."""
-    return rig._hold()
+class held:  # noqa: N801  # a context manager, used like a function; a generator could be left by Ctrl-C half way
+    """Enter a rig on behalf of a test or a story, which can enter it once more itself.
+
+    Threads that the rig has started live on until it is closed.
+    """
+
+    def __init__(self, rig: Rig) -> None:
+        self._rig = rig
+
+    def __enter__(self) -> Rig:
+        self._rig._holds += 1
+        try:
+            return self._rig.__enter__()
+        except BaseException:
+            self._rig._holds -= 1
+            raise
+
+    def __exit__(self, *raised: Any) -> None:
+        try:
+            self._rig.__exit__(*raised)
+        finally:
+            self._rig._holds -= 1
 
 
 def simulation_of(rig: Rig) -> Simulation:

@@ -11,6 +11,7 @@ import itertools
 import logging
 import pickle
 import select
+import statistics
 import subprocess
 import sys
 import threading
@@ -218,23 +219,28 @@ def test_a_rig_that_is_not_entered_leaves_the_clock_alone() -> None:
 
 def test_the_real_clock_has_a_door() -> None:
     with faroe():
-        began = time.clock_gettime(time.CLOCK_MONOTONIC_RAW), time.clock_gettime_ns(time.CLOCK_PROCESS_CPUTIME_ID)
+        assert abs(time.clock_gettime(time.CLOCK_REALTIME) - time.time()) > 10**6
+        began = time.clock_gettime_ns(time.CLOCK_MONOTONIC)
         time.sleep(3600)
-        assert time.clock_gettime(time.CLOCK_MONOTONIC_RAW) - began[0] < 10
-        assert time.clock_gettime_ns(time.CLOCK_PROCESS_CPUTIME_ID) - began[1] < 10**10
+        assert time.clock_gettime_ns(time.CLOCK_MONOTONIC) - began < 60 * 10**9
 
 
-def test_clock_gettime_follows() -> None:
+def test_clock_gettime_follows_in_libraries() -> None:
+    library: dict[str, Any] = {}
+    source = """from time import *
+def clock_gettime_of(which): return clock_gettime(which)
+def clock_gettime_ns_of(which): return clock_gettime_ns(which)"""
+    exec(compile(source, statistics.__file__, "exec"), library)  # as if it were code of an installed module
     with faroe():
         for _ in range(2):
-            assert time.clock_gettime(time.CLOCK_REALTIME) == time.time()
-            assert time.clock_gettime_ns(time.CLOCK_REALTIME) == time.time_ns()
-            assert time.clock_gettime(time.CLOCK_MONOTONIC) == time.monotonic()
-            assert time.clock_gettime_ns(time.CLOCK_BOOTTIME) == time.monotonic_ns()
+            assert library["clock_gettime_of"](time.CLOCK_REALTIME) == time.time()
+            assert library["clock_gettime_ns_of"](time.CLOCK_REALTIME) == time.time_ns()
+            assert library["clock_gettime_of"](time.CLOCK_MONOTONIC) == time.monotonic()
+            assert library["clock_gettime_ns_of"](time.CLOCK_BOOTTIME) == time.monotonic_ns()
             time.sleep(2.5)
         with pytest.raises(OSError, match="Invalid argument"):
-            time.clock_gettime(12345)
-    assert time.clock_gettime(time.CLOCK_REALTIME) == pytest.approx(time.time(), abs=10)
+            library["clock_gettime_of"](12345)
+    assert library["clock_gettime_of"](time.CLOCK_REALTIME) == pytest.approx(time.time(), abs=10)
 
 
 def test_a_log_record_in_a_rig_bears_the_rigs_time(caplog: pytest.LogCaptureFixture) -> None:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import os
 import sys
+import sysconfig
 from os.path import basename, dirname
 from types import CodeType, FrameType, TracebackType
 
 frame_of_caller = sys._getframe
 _STDLIB = dirname(os.__file__) + os.sep
 _PACKAGES = _STDLIB + "site-packages"
+_INSTALLED = tuple({sysconfig.get_path(name) + os.sep for name in ("purelib", "platlib")})
 _HOME = dirname(dirname(__file__)) + "/"  # the shipped examples are in another folder
 
 
@@ -26,6 +28,14 @@ def users_frame(frame: FrameType | None) -> FrameType | None:
             return frame
         frame = frame.f_back
     return None
+
+
+def called_by_library() -> bool:
+    """Return True if the nearest caller outside Iron Clock is code of the standard library or an installed package."""
+    frame: FrameType | None = frame_of_caller(1)
+    while frame is not None and is_own(frame.f_code.co_filename):
+        frame = frame.f_back
+    return frame is not None and frame.f_code.co_filename.startswith((_STDLIB, *_INSTALLED))
 
 
 def users_part(trace: TracebackType | None) -> TracebackType | None:

@@ -20,6 +20,7 @@ from ..simulation.faults import ErrorLike
 from .determinism import check_deterministic
 from .fault_model import checked_model
 from .findings import Finding, Findings, finding_of
+from .interrupts import interrupts
 from .line_switches import Lines, module_names
 from .other_process import OnlyImported, OtherSeed, in_child
 from .other_starts import other_starts
@@ -129,7 +130,8 @@ def probe(
     code = Lines.of(searched.lines)
     code.install()
     try:
-        return _probe(searched, scope, executor, processes, cluster, resume, progress)
+        with interrupts.between_runs():
+            return _probe(searched, scope, executor, processes, cluster, resume, progress)
     finally:
         code.restore()
 

@@ -19,6 +19,7 @@ from typing import Any, NamedTuple
 from ..errors import InputError, IronClockError
 from ..interpreter.installation import kept_in_place
 from ..interpreter.tasks.greenlets import spares_kept
+from .interrupts import interrupts
 from .plan import Place, Plan
 from .runs import RunResult, SearchedStory
 
@@ -118,6 +119,7 @@ class RemoteRunner(Runner):
                         under_way.extend(again)
                     under_way.appendleft((chunk, self._submit(chunk, known), tries + 1))
                     continue
+                interrupts.check()
                 yield from zip(chunk, results, strict=True)
         finally:
             for _, future, _ in under_way:

@@ -16,6 +16,7 @@ from ..laws.law import Breach, Law, as_breach, must_be_law
 from ..observers import observers, unobserved
 from ..rig import Rig, held, take_apart
 from .fault_model import FaultModel
+from .interrupts import interrupts
 from .line_switches import Lines, telling
 from .plan import Move, Place, Plan
 from .run_control import RunControl
@@ -87,6 +88,7 @@ class SearchedStory:
         notes_switches: bool = False,
     ) -> tuple[Rig, RunControl, Exception | None]:  # fmt: skip
         """Run the story once under a plan; return its rig, the control of the run, and what the story raised."""
+        interrupts.check()
         with unobserved() if observers else _nobody:
             rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
         control = rig.decide_with(

@@ -2,15 +2,30 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import select
-from collections.abc import Callable
+import signal
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_functions import poll_for, real_set_wakeup_fd, real_sigtimedwait
 from .outside_waits import IDLE, SIGNALS, OutsideWait
+
+
+@contextlib.contextmanager
+def interrupts_deferred() -> Iterator[None]:
+    """Let Ctrl-C come after the block: a rig that is half entered or half left would stay so."""
+    if not hasattr(signal, "pthread_sigmask"):
+        yield
+        return
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 def builtins(here: Here) -> dict[str, Callable[[Any], Any]]:

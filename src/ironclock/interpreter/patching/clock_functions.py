@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError, StuckError
 from ...foundation.durations import NS
-from ...foundation.source_location import calling
+from ...foundation.source_location import called_by_library, calling
 from ..running_loop import running_loop
 from .builtin_patching import Builtin, private_descriptor
 from .signal_alarms import Alarms
@@ -237,21 +237,21 @@ class ClockFunctions:
         return True
 
     def clock_gettime(self, which: int, /) -> float:
-        if which in _WALL_CLOCKS:
+        if which in _WALL_CLOCKS and called_by_library():
             return float(self.functions["time"]())
-        if which in _MONOTONIC_CLOCKS:
+        if which in _MONOTONIC_CLOCKS and called_by_library():
             return float(self.functions["monotonic"]())
         return float(self.real_clock("clock_gettime", which))
 
     def clock_gettime_ns(self, which: int, /) -> int:
-        if which in _WALL_CLOCKS:
+        if which in _WALL_CLOCKS and called_by_library():
             return int(self.functions["time_ns"]())
-        if which in _MONOTONIC_CLOCKS:
+        if which in _MONOTONIC_CLOCKS and called_by_library():
             return int(self.functions["monotonic_ns"]())
         return int(self.real_clock("clock_gettime_ns", which))
 
     def real_clock(self, name: str, which: int) -> Any:
-        """Read a clock that stays real: of the processor's time, or `CLOCK_MONOTONIC_RAW`, the door to the real one."""
+        """Read a clock that stays real: for code of the test and the application this is the door to the real clock."""
         return REAL[name](which)
 
     # --- time.* over struct_time --------------------------------------------------------------------

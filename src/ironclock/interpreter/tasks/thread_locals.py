@@ -163,7 +163,8 @@ class ThreadStates:
                 _free(self._kept.pop(key))
 
     def __del__(self) -> None:
-        self.drop_all()
+        if "_kept" in vars(self):  # the rig was not taken apart
+            self.drop_all()
 
     def ident_of_worker(self, worker: str) -> int:
         """Return the thread identifier of a worker."""

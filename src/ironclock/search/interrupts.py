@@ -1,0 +1,48 @@
+"""Ctrl-C during a search: it ends the search between two runs, where no rig is entered. A second one ends it at once.
+"""
+
+from __future__ import annotations
+
+import signal
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+
+class Interrupts:
+    """What Ctrl-C has asked for in this process."""
+
+    def __init__(self) -> None:
+        self._asked = False
+
+    @contextmanager
+    def between_runs(self) -> Iterator[None]:
+        """Let Ctrl-C come between two runs, inside the block. A handler of the user's own stays."""
+        if (
+            threading.current_thread() is not threading.main_thread()
+            or signal.getsignal(signal.SIGINT) is not signal.default_int_handler
+        ):
+            yield
+            return
+        self._asked = False
+        signal.signal(signal.SIGINT, self._note)
+        try:
+            yield
+        finally:
+            signal.signal(signal.SIGINT, signal.default_int_handler)
+
+    def _note(self, *_: Any) -> None:
+        if self._asked:
+            self._asked = False
+            raise KeyboardInterrupt
+        self._asked = True
+
+    def check(self) -> None:
+        """Raise `KeyboardInterrupt` if somebody has asked for it."""
+        if self._asked:
+            self._asked = False
+            raise KeyboardInterrupt
+
+
+interrupts = Interrupts()  # of the process, as its signals are
