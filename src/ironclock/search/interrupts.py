@@ -1,4 +1,4 @@
-"""Ctrl-C during a search: it ends the search between two runs, where no rig is entered. A second one ends it at once."""
+"""Ctrl-C during a search: it ends the search between two runs, where no rig is entered. The second one ends it now."""
 
 from __future__ import annotations
 

@@ -31,9 +31,15 @@ class DatabaseUses:
         if self._loop.current is not None:
             self._open[id(connection)] = connection, self._loop.current, take_back
 
+    @property
+    def any_open(self) -> bool:
+        """True if a task has anything open in any connection."""
+        return bool(self._open)
+
     def closed(self, connection: Any) -> None:
         """Note that nothing of a connection is open any more."""
         self._open.pop(id(connection), None)
+        self.forget_ended()
 
     def locked(self, fd: int, unlock: Callable[[int], None]) -> None:
         """Note that the running task has locked a file."""

@@ -116,35 +116,40 @@ def connection_patches(here: Here) -> list[Patch]:
 
     owners = _Owners(here)
 
-    def used(of: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    def used(of: Callable[[Any], Any] | None, fetches: bool) -> Callable[[Any], Any]:
         def make(real: Any) -> Any:
             def method(one: Any, *args: Any, **kwargs: Any) -> Any:
                 world = here()
                 if world is None:
                     return real(one, *args, **kwargs)
-                connection = of(one)
-                owners.check(world, connection)
-                world.border.database_uses.forget_ended()
-                errors, key = world.border.sqlite_errors, _thread_of(world)
-                errors.pop(key, None)  # of a call that does not come through here
+                connection = one if of is None else of(one)
+                border, task = world.border, world.loop.current
+                key = None if task is None else task.thread_key
+                if border.sqlite_owners.get(id(connection)) != key:
+                    owners.check(world, connection)
+                errors = border.sqlite_errors
+                if errors:
+                    errors.pop(key, None)  # of a call that does not come through here
                 try:
                     result = real(one, *args, **kwargs)
                 except Exception:
                     if key in errors:
                         raise errors.pop(key) from None
                     raise
-                if key in errors:
+                if errors and key in errors:
                     raise errors.pop(key)
-                owners.used(world, connection)
+                if not fetches:  # to fetch opens no transaction
+                    owners.used(world, connection)
                 return result
 
             return method
 
         return make
 
+    connection_of = sqlite3.Cursor.connection.__get__
     return [
-        Methods(sqlite3.Connection, dict.fromkeys(_CONNECTION, used(lambda connection: connection))),
-        Methods(sqlite3.Cursor, dict.fromkeys(_CURSOR, used(lambda cursor: cursor.connection))),
+        Methods(sqlite3.Connection, dict.fromkeys(_CONNECTION, used(None, False))),
+        Methods(sqlite3.Cursor, {name: used(connection_of, name.startswith("fetch")) for name in _CURSOR}),
         owners,
     ]
 
@@ -192,10 +197,11 @@ class _Owners:
             is_open = connection.in_transaction
         except self._error:  # it is closed
             is_open = False
+        uses = world.border.database_uses
         if is_open:
-            world.border.database_uses.note(connection, self._rollback)
-        else:
-            world.border.database_uses.closed(connection)
+            uses.note(connection, self._rollback)
+        elif uses.any_open:
+            uses.closed(connection)
 
 
 def _thread_of(world: Any) -> Any:
