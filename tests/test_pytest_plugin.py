@@ -59,6 +59,7 @@ def test_a_failed_test_tells_the_story_and_keeps_it(pytester: pytest.Pytester) -
             mine.enqueue(mine.job(slow).call(2)); mine.run_dry()
         assert not mine.dead
     def test_fine(rig):
+        rig.allow("dead jobs")
         rig.enqueue(rig.job(slow).call(3)); rig.advance("2h")
     """
     )

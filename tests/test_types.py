@@ -53,7 +53,6 @@ def test_states(rig: ic.Rig) -> None:
     charge.call("no", 3)  # wrong
     charge.call()  # wrong
     charge.call(1, fair=3.0)  # wrong
-    rig.enqueue(charge)  # wrong
     rig.enqueue(charge.call(7), after=["1m"])  # wrong
     rig.advance(None)  # wrong
     job.state = "dead"  # wrong
@@ -82,7 +81,7 @@ def test_schedules(rig: ic.Rig) -> None:
     nightly = rig.job(charge_fare, name="nightly")
     rig.schedule("tide", nightly.call(1), ic.cron("0 2 * * *", "Atlantic/Faroe"), overlap="skip")
     rig.schedule("tide", nightly.call("1"), ic.every("1h"))  # wrong
-    rig.schedule("tide", nightly.call(1), "1h")  # wrong
+    rig.schedule("tide", nightly.call(1), 3600)  # wrong
     ic.cron(5)  # wrong
     ic.cron("0 2 * * *", gap="jump")  # wrong
     found = ic.cron("0 2 * * *").after(dt.datetime.now(dt.timezone.utc))

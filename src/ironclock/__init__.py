@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from . import laws as laws
     from . import services as services
     from .capture.outbox import Columns as Columns
+    from .capture.outbox import Outbox as Outbox
     from .capture.readings import Enqueue as Enqueue
     from .capture.readings import reading as reading
     from .capture.taps import Tap as Tap
@@ -41,9 +42,11 @@ if TYPE_CHECKING:
     from .errors import InputError as InputError
     from .errors import InstantError as InstantError
     from .errors import IronClockError as IronClockError
+    from .errors import JobsDiffer as JobsDiffer
     from .errors import JobsLeftOpen as JobsLeftOpen
     from .errors import LawError as LawError
     from .errors import LogError as LogError
+    from .errors import LooseEnds as LooseEnds
     from .errors import NotApproved as NotApproved
     from .errors import NotDeterministic as NotDeterministic
     from .errors import PayloadError as PayloadError
@@ -52,6 +55,7 @@ if TYPE_CHECKING:
     from .errors import ResourceTimeout as ResourceTimeout
     from .errors import ResponseLost as ResponseLost
     from .errors import RigStateError as RigStateError
+    from .errors import RigWarning as RigWarning
     from .errors import ScenarioError as ScenarioError
     from .errors import SelectionError as SelectionError
     from .errors import ServiceError as ServiceError
@@ -72,7 +76,9 @@ if TYPE_CHECKING:
     from .history.history import Entry as Entry
     from .history.history import History as History
     from .history.log_histories import log_history as log_history
+    from .laws.law import Breach as Breach
     from .laws.law import BrokenLaw as BrokenLaw
+    from .laws.law import World as World
     from .rig import Rig as Rig
     from .scenario.scenario import Scenario as Scenario
     from .schedules.cron import cron as cron
@@ -82,36 +88,50 @@ if TYPE_CHECKING:
     from .schedules.recurrence_rules import rrule as rrule
     from .schedules.schedule import Schedule as Schedule
     from .schedules.sun import sun as sun
+    from .schedules.timetable import Scheduled as Scheduled
     from .search.coverage import Coverage as Coverage
     from .search.findings import Finding as Finding
     from .search.findings import Findings as Findings
     from .search.probe import Progress as Progress
     from .search.probe import probe as probe
     from .simulation.effects import Effect as Effect
+    from .simulation.effects import Effects as Effects
+    from .simulation.expected_jobs import Expected as Expected
+    from .simulation.expected_jobs import expected as expected
+    from .simulation.faults import Fault as Fault
+    from .simulation.faults import Faults as Faults
+    from .simulation.job_sets import DeadLetters as DeadLetters
     from .simulation.job_sets import JobSet as JobSet
     from .simulation.jobs import Attempt as Attempt
     from .simulation.jobs import Job as Job
     from .simulation.policy import Call as Call
     from .simulation.policy import JobType as JobType
     from .simulation.policy import Policy as Policy
+    from .simulation.queues import QueueControl as QueueControl
+    from .simulation.requests import Request as Request
+    from .simulation.resources import Resource as Resource
     from .simulation.retry import Retry as Retry
+    from .simulation.retry import Wait as Wait
     from .simulation.retry import exponential as exponential
     from .simulation.retry import fixed as fixed
     from .simulation.retry import linear as linear
+    from .simulation.transactions import Transaction as Transaction
+    from .simulation.workflows import Workflow as Workflow
 
 __version__ = "0.1.0"
 
 # Where each public name is defined.
 _HOMES = {
-    "capture.outbox": "Columns",
+    "capture.outbox": "Columns Outbox",
     "capture.readings": "Enqueue reading",
     "capture.taps": "Tap",
     "errors": (
         "AttemptCancelled AttemptTimeout CronError DeliveryFailed DeliveryRejected DeliveryTimeout "
         "DuplicateJob DurationError EnqueueRefused FlowError HistoryError InputError InstantError "
-        "IronClockError JobsLeftOpen LawError LogError NotApproved NotDeterministic PayloadError "
-        "PolicyError ReplayError ResourceTimeout ResponseLost RigStateError ScenarioError SelectionError "
-        "ServiceError StrictError StuckError TapError UnknownJob WorkerDied ZoneError"
+        "IronClockError JobsDiffer JobsLeftOpen LawError LogError LooseEnds NotApproved NotDeterministic "
+        "PayloadError PolicyError ReplayError ResourceTimeout ResponseLost RigStateError RigWarning "
+        "ScenarioError SelectionError ServiceError StrictError StuckError TapError UnknownJob WorkerDied "
+        "ZoneError"
     ),
     "forecasting.advice": "Advice advise",
     "forecasting.forecast": "Forecast",
@@ -121,7 +141,7 @@ _HOMES = {
     "history.comparison": "Comparison compare",
     "history.history": "Entry History",
     "history.log_histories": "log_history",
-    "laws.law": "BrokenLaw",
+    "laws.law": "Breach BrokenLaw World",
     "rig": "Rig",
     "scenario.scenario": "Scenario",
     "schedules.cron": "cron",
@@ -129,14 +149,22 @@ _HOMES = {
     "schedules.recurrence_rules": "rrule",
     "schedules.schedule": "Schedule",
     "schedules.sun": "sun",
+    "schedules.timetable": "Scheduled",
     "search.coverage": "Coverage",
     "search.findings": "Finding Findings",
     "search.probe": "Progress probe",
-    "simulation.effects": "Effect",
-    "simulation.job_sets": "JobSet",
+    "simulation.effects": "Effect Effects",
+    "simulation.expected_jobs": "Expected expected",
+    "simulation.faults": "Fault Faults",
+    "simulation.job_sets": "DeadLetters JobSet",
     "simulation.jobs": "Attempt Job",
     "simulation.policy": "Call JobType Policy",
-    "simulation.retry": "Retry exponential fixed linear",
+    "simulation.queues": "QueueControl",
+    "simulation.requests": "Request",
+    "simulation.resources": "Resource",
+    "simulation.retry": "Retry Wait exponential fixed linear",
+    "simulation.transactions": "Transaction",
+    "simulation.workflows": "Workflow",
 }
 _MODULES = ("laws", "services")
 _HOME_OF = {name: home for home, names in _HOMES.items() for name in names.split()}

@@ -23,6 +23,8 @@
     ├── HistoryError                     a file of a history
     ├── LogError                         the log of a real run
     ├── NotApproved (AssertionError)     a history differs from the approved one
+    ├── JobsDiffer (AssertionError)      jobs, or their waits, are not as expected
+    ├── LooseEnds (AssertionError)       a test that passed says less than it seems
     ├── BrokenLaw (AssertionError)       a law does not hold (in `laws.law`, beside `Breach`)
     ├── LawError                         a law raised an error instead of an answer
     ├── NotDeterministic                 a story differs between two runs
@@ -140,6 +142,14 @@ class NotApproved(IronClockError, AssertionError):
     """A history that differs from the approved one. The message says what differs."""
 
 
+class JobsDiffer(IronClockError, AssertionError):
+    """Jobs, or the waits of a job, are not as the test expects. The message is a table of the differences."""
+
+
+class LooseEnds(IronClockError, AssertionError):
+    """A test that passed says less than it seems: a fault never struck, or nobody looked at a dead job."""
+
+
 class LawError(IronClockError):
     """A law that raised an error instead of an answer. The message says which, where, and under which faults."""
 
@@ -157,6 +167,10 @@ class ReplayError(IronClockError):
 
 class AttemptTimeout(IronClockError, TimeoutError):
     """Raised inside a job whose attempt has used up its timeout."""
+
+
+class RigWarning(UserWarning):
+    """Something that a rig was asked for is allowed, and hardly what was meant."""
 
 
 class AttemptCancelled(BaseException):

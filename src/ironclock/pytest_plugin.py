@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from .rig import Rig
     from .simulation.jobs import Job
 
-_SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after")
+_SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after", "allow")
 _TOLD = 12  # jobs whose story stands under a failure
 _TRACED = 3  # jobs whose traceback does
 _OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionError, RecursionError)
@@ -48,7 +48,7 @@ def pytest_configure(config: pytest.Config) -> None:
     """Register the marker."""
     config.addinivalue_line(
         "markers",
-        "rig(start, zone, seed, policy, payload, threads, strict, stuck_after): arguments for the rig fixture",
+        "rig(start, zone, seed, policy, payload, threads, strict, stuck_after, allow): arguments for the rig fixture",
     )
     if hasattr(config, "workerinput"):  # a process of a parallel run has a thread that talks to the main process
         from .interpreter.patching.real_threads import note_runner_threads
@@ -216,8 +216,26 @@ def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
     made = _rig_of(item)
     if made is None:
         return (yield)
-    with sys.modules["ironclock.rig"].held(made):
-        return (yield)
+    rig_module = sys.modules["ironclock.rig"]
+    older_taps = rig_module.taps_of(made)
+    with rig_module.held(made):
+        result = yield
+    failed = getattr(item, "_excinfo", None)  # of a `unittest.TestCase`, which raises nothing here
+    if not failed and _is_of_this_test(item, made):
+        test = getattr(getattr(item, "obj", None), "__code__", None)
+        ends = rig_module.loose_ends_of(made, test, older_taps)
+        if ends:
+            from .errors import LooseEnds
+            from .simulation.attention import told
+
+            raise LooseEnds(told(ends))
+    return result
+
+
+def _is_of_this_test(item: pytest.Item, rig: Rig) -> bool:
+    """Return True if a rig belongs to one test alone: one of a wider scope goes on."""
+    known = item.config.stash.get(_made, {})
+    return any(made is rig and definition.scope == "function" for found in known.values() for definition, made in found)
 
 
 @pytest.hookimpl(wrapper=True)
@@ -228,6 +246,8 @@ def pytest_runtest_makereport(
     if call.excinfo is not None and item.stash.get(_rigs, None):
         _hide_own_frames()
     report = yield
+    if call.excinfo is not None and type(call.excinfo.value).__name__ == "LooseEnds" and report.failed:
+        report.longrepr = call.excinfo.getrepr(style="value")  # the frames are those of the plugin
     if report.failed and call.when in ("setup", "call"):
         rigs = _rigs_of(item)
         for job, error in _failed_jobs(rigs, call.excinfo):

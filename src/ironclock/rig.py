@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import threading
-from collections.abc import Callable, Coroutine, Iterable, Mapping
-from contextlib import AbstractContextManager
-from types import TracebackType
+from collections import Counter
+from collections.abc import Callable, Coroutine, Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager, nullcontext
+from types import CodeType, TracebackType
 from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, get_args, overload
 
 from .capture.effect_taps import EffectTap
@@ -19,11 +20,13 @@ from .capture.targets import Replacement
 from .errors import InputError, InstantError, PolicyError, RigStateError, nearest
 from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
+from .foundation.source_location import frame_of_caller
 from .history.history import History
 from .interpreter import installation
 from .interpreter.border import signals
 from .interpreter.border.border import Border
 from .interpreter.patching.clock_functions import ClockFunctions
+from .interpreter.running_loop import advance_async, running_loop, settle_async
 from .interpreter.tasks.greenlets import GreenletSwitcher
 from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
 from .laws.law import Law, World, check
@@ -31,11 +34,14 @@ from .observers import observers
 from .schedules.schedule import Schedule
 from .schedules.sets import Jitter, Within
 from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
+from .schedules.written import schedule_of
 from .simulation.admission import Conditions
+from .simulation.attention import LooseEnd
 from .simulation.decisions import Decisions
 from .simulation.effects import Effects
 from .simulation.event_loop import ONE_EVENT
 from .simulation.events import Events
+from .simulation.expected_jobs import expected
 from .simulation.faults import Faults
 from .simulation.job_sets import DeadLetters, JobSet
 from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt
@@ -84,6 +90,7 @@ class Rig:
       ``"real"``: they run in real time. A debugger's threads are real always.
     - `strict`: True makes it an error for a job to open a socket, or to start a thread unless `threads` is given.
       Default False.
+    - `allow`: kinds of loose ends (`loose_ends`) that do not matter here. Default: none.
     - `stuck_after`: after how many real seconds in which nothing moves a run ends with `StuckError`. Default ``"20s"``.
 
     Raises `InputError`, or one of its subclasses, for a value that cannot be used.
@@ -100,12 +107,14 @@ class Rig:
     def __init__(
         self, start: Instant = "2031-03-03T09:00", zone: dt.tzinfo | str = "UTC", seed: int | str = 0,
         policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool = False,
-        stuck_after: Duration = "20s",
+        stuck_after: Duration = "20s", allow: Iterable[LooseEnd] = (),
     ) -> None:  # fmt: skip
         if isinstance(seed, bool) or not isinstance(seed, (int, str)):
             raise InputError(f"seed is {seed!r}; give a whole number or text")
         if policy is not None and not isinstance(policy, Policy):
             raise PolicyError(f"policy is {policy!r}; give an ic.Policy(...)")
+        if not isinstance(strict, bool):
+            raise InputError(f"strict is {strict!r}; give True or False")
         if threads not in (None, "simulated", "real"):
             raise InputError(f"threads is {threads!r}; give 'simulated', 'real' or None")
         timeline = self._timeline = Timeline(zone)
@@ -113,6 +122,7 @@ class Rig:
         switcher = self._switcher = GreenletSwitcher()
         simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher)
         self._loop = simulation.loop
+        simulation.attention.allow(allow)
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
         self._stuck_after_s = to_ns(stuck_after, what="stuck_after") / NS
         self._border: Border | None = None
@@ -126,6 +136,7 @@ class Rig:
         self._events = Events(simulation.history, self._registry.enqueue)
         self._services: dict[str, Service] = {}
         self._taps: list[Replacement] = []
+        self._taken_away: list[Replacement] = []
         self.schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
         """The schedules by name: ``rig.schedules["close-till"]``."""
         # Who has entered it, and on whose behalf.
@@ -149,7 +160,7 @@ class Rig:
     @overload
     def job(
         self, fn: Callable[P, Coroutine[Any, Any, R]], *, name: str | None = ..., queue: str | None = ...,
-        retry: Retry | None = ..., timeout: Duration | None = ..., priority: int | None = ...,
+        retry: Retry | int | None = ..., timeout: Duration | None = ..., priority: int | None = ...,
         takes: Duration | Spread | Mapping[str, Any] | None = ..., lease: Duration | None = ...,
         ack: Literal["late", "early"] | None = ..., deliveries: int | None = ...,
         key: str | Callable[..., Any] | None = ..., unique: Literal["refuse", "replace", "keep"] | None = ...,
@@ -158,7 +169,7 @@ class Rig:
     ) -> JobType[P, R]: ...  # fmt: skip
     @overload
     def job(
-        self, fn: Callable[P, R], *, name: str | None = ..., queue: str | None = ..., retry: Retry | None = ...,
+        self, fn: Callable[P, R], *, name: str | None = ..., queue: str | None = ..., retry: Retry | int | None = ...,
         timeout: Duration | None = ..., priority: int | None = ...,
         takes: Duration | Spread | Mapping[str, Any] | None = ..., lease: Duration | None = ...,
         ack: Literal["late", "early"] | None = ..., deliveries: int | None = ...,
@@ -168,7 +179,7 @@ class Rig:
     ) -> JobType[P, R]: ...  # fmt: skip
     def job(
         self, fn: Callable[..., Any], *, name: str | None = None, queue: str | None = None,
-        retry: Retry | None = None, timeout: Duration | None = None, priority: int | None = None,
+        retry: Retry | int | None = None, timeout: Duration | None = None, priority: int | None = None,
         takes: Duration | Spread | Mapping[str, Any] | None = None, lease: Duration | None = None,
         ack: Literal["late", "early"] | None = None, deliveries: int | None = None,
         key: str | Callable[..., Any] | None = None, unique: Literal["refuse", "replace", "keep"] | None = None,
@@ -308,26 +319,53 @@ class Rig:
 
     # --- enqueueing ---------------------------------------------------------------------------------
 
+    @overload
     def enqueue(
-        self, call: Call[R], *, after: Duration | None = None, at: Instant | None = None,
-        queue: str | None = None, priority: int | None = None, key: Any = None,
-    ) -> Job[R]:  # fmt: skip
+        self, work: Call[R], /, *, after: Duration | None = ..., at: Instant | None = ..., queue: str | None = ...,
+        priority: int | None = ..., key: Any = ...,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(
+        self, work: JobType[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
+        queue: str | None = ..., priority: int | None = ..., key: Any = ..., **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(
+        self, work: Callable[..., Coroutine[Any, Any, R]], /, *args: Any, after: Duration | None = ...,
+        at: Instant | None = ..., queue: str | None = ..., priority: int | None = ..., key: Any = ...,
+        retry: Retry | int | None = ..., **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(
+        self, work: Callable[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
+        queue: str | None = ..., priority: int | None = ..., key: Any = ..., retry: Retry | int | None = ...,
+        **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    def enqueue(
+        self, work: Any, /, *args: Any, after: Duration | None = None, at: Instant | None = None,
+        queue: str | None = None, priority: int | None = None, key: Any = None, retry: Retry | int | None = None,
+        **kwargs: Any,
+    ) -> Job[Any]:  # fmt: skip
         """Enqueue a call; return the job.
 
         Parameters:
 
-        - `call`: a job type with its arguments: ``job_type.call(...)``.
+        - `work`: a job type or a function, with its arguments after it; or a call: ``job_type.call(...)``.
+        - `args`, `kwargs`: the arguments. For a parameter that has the name of one below, give a call.
         - `after`: a delay, or `at`: an instant. Default: due now.
         - `queue`, `priority`, `key`: in place of those of the policy.
+        - `retry`: for a function that is no job type yet: a `Retry`, or the number of attempts. Default None: as the
+          policy of the rig says.
 
-        Raises `InputError` for anything but a call, for both `after` and `at`, and for an instant in the past;
-        `UnknownJob` for a job type of another rig; `PayloadError` for arguments that do not survive JSON;
-        `DuplicateJob` if the job type is unique and refuses a second job.
+        Raises `InputError` for anything else, for arguments that the function does not take, for both `after` and
+        `at`, and for an instant in the past; `UnknownJob` for a job type of another rig; `PayloadError` for arguments
+        that do not survive JSON; `DuplicateJob` if the job type is unique and refuses a second job.
 
         Example::
 
-            job = rig.enqueue(manifest.call("TL-204"), after="15m")
+            job = rig.enqueue(submit_manifest, "TL-204", after="15m")
         """
+        call = self._registry.call_of(work, args, kwargs, self._policy if retry is None else retry)
         return self._registry.enqueue(call, after, at, queue, priority, key)
 
     def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job[Any]]:
@@ -372,7 +410,8 @@ class Rig:
         return self._simulation.requests.handle(name, on_error)
 
     def schedule(
-        self, name: str, call: Call[Any], schedule: Schedule, *, overlap: Overlap = "allow", missed: Missed = "last",
+        self, name: str, call: Call[Any] | JobType[..., Any] | Callable[..., Any],
+        schedule: Schedule | str | dt.timedelta, *, overlap: Overlap = "allow", missed: Missed = "last",
         poll: Duration | None = None, jitter: Duration | None = None, starts: Instant | None = None,
         ends: Instant | None = None, until_done: bool = False,
     ) -> Scheduled:  # fmt: skip
@@ -381,8 +420,9 @@ class Rig:
         Parameters:
 
         - `name`: the name of the schedule.
-        - `call`: what to run: ``job_type.call(...)``.
-        - `schedule`: `cron`, `every`, `every_after`, `once`, `sun`, `rrule`, or a set of them.
+        - `call`: what to run: ``job_type.call(...)``, or a job type or function without arguments.
+        - `schedule`: `cron`, `every`, `every_after`, `once`, `sun`, `rrule`, or a set of them. Text is a cron
+          expression (``"30 1 * * *"``) or a period (``"15m"``); a `timedelta` is a period.
         - `overlap`: what a firing does while the run before is open: ``"allow"`` (the default) runs it, ``"skip"``
           leaves it out, ``"wait"`` runs it after that.
         - `missed`: which firings run after the scheduler was down: ``"all"``, ``"last"`` (the default) or ``"none"``.
@@ -399,12 +439,11 @@ class Rig:
         """
         if not isinstance(name, str) or not name:
             raise InputError(f"name is {name!r}; give text that is not empty")
-        if not isinstance(schedule, Schedule):
-            raise InputError(f"schedule is {schedule!r}; give ic.cron(...), ic.every(...) or another schedule")
+        schedule = schedule_of(schedule)
         for what, value, known in (("overlap", overlap, get_args(Overlap)), ("missed", missed, get_args(Missed))):
             if value not in known:
                 raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
-        call = self._registry.known_call(call, "schedule")
+        call = self._registry.call_of(call, (), {}, self._policy)
         if self._registry.payload == "json":
             through_json(call.type.name, call.args, call.kwargs)
         timeline = self._timeline
@@ -421,18 +460,21 @@ class Rig:
 
     # --- capturing what real code does --------------------------------------------------------------
 
-    def tap(self, target: Any, *, reads: Reading, payload: Payload | None = None, also_real: bool = False) -> Tap:
+    def tap(
+        self, target: Any, *, reads: Reading | None = None, payload: Payload | None = None, also_real: bool = False
+    ) -> Tap:
         """Turn calls of a real callable into jobs while the rig is entered.
 
         Parameters:
 
         - `target`: an import path (``"tern_line.jobs:put"``) or the object itself.
         - `reads`: what a call asks for: `reading(...)`, or a function of the call's arguments that returns an
-          `Enqueue`.
+          `Enqueue`. Default None: as the names of the parameters say, if that is certain.
         - `payload`: as in `Rig`. Default None: as the rig says.
         - `also_real`: True calls the real callable as well, and returns its answer. Default False.
 
-        Raises `TapError` if the target does not exist or cannot be replaced.
+        As a context manager it captures calls only inside the block. Raises `TapError` if the target does not exist or
+        cannot be replaced, if the reading does not fit it, or if `reads` is missing and not certain.
 
         Example::
 
@@ -440,9 +482,18 @@ class Rig:
         """
         if payload is not None:
             check_payload(payload)
-        made = Tap(target, reads, self._registry.enqueue_asked, payload or self._registry.payload, also_real)
+        made = Tap(
+            target, reads, self._registry.enqueue_asked, payload or self._registry.payload, also_real,
+            self._simulation.attention.raised, self._take_away,
+        )  # fmt: skip
         self._install(made)
         return made
+
+    def _take_away(self, tap: Tap) -> None:
+        if tap.active:
+            tap.remove()
+        self._taps.remove(tap)
+        self._taken_away.append(tap)
 
     def effect(self, name: str, target: Any, *, key: str | Callable[..., Any] | None = None) -> EffectTap:
         """Record every call of a real function as an effect while the rig is entered, with a seam before and after it.
@@ -622,7 +673,7 @@ class Rig:
 
     def settle(self) -> None:
         """Run what is due now, and what that enqueues without a delay."""
-        self._loop.advance_to(self._loop.now)
+        self._advance_to(self._loop.now, "settle")
 
     def advance(self, duration: Duration) -> None:
         """Run everything that is due within a duration from now, its end included, each thing at its own instant.
@@ -633,7 +684,7 @@ class Rig:
 
             rig.advance("1h")
         """
-        self._loop.advance_to(self._loop.now + to_ns(duration))
+        self._advance_to(self._loop.now + to_ns(duration), "advance")
 
     def advance_to(self, instant: Instant) -> None:
         """Run everything that is due up to an instant, itself included.
@@ -641,21 +692,68 @@ class Rig:
         Parameters: `instant` is an aware datetime, or ISO 8601 text in the rig's zone. Raises `InstantError` if it is
         in the past.
         """
-        until = self._timeline.ns(instant)
-        now = self._loop.now
+        self._advance_to(self._not_past(instant), "advance_to")
+
+    def _not_past(self, instant: Instant) -> int:
+        until, now = self._timeline.ns(instant), self._loop.now
         if until < now:
             raise InstantError(
                 f"the instant is {self._timeline.text(until)}, before the rig's now, {self._timeline.text(now)}; "
                 "time in a rig only goes forward"
             )
-        self._loop.advance_to(until)
+        return until
+
+    def _advance_to(self, until_ns: int, what: str) -> None:
+        self._must_not_be_in_event_loop(what)
+        with self._entered_for_now():
+            self._loop.advance_to(until_ns)
+
+    def _must_not_be_in_event_loop(self, what: str) -> None:
+        """Raise `RigStateError` if an event loop runs in the test: its timers would ring too late."""
+        if self._loop.current is None and not self._loop.running and running_loop() is not None:
+            raise RigStateError(
+                f"rig.{what}() moves the clock past the timers of the event loop that runs here; in an async test: "
+                f"await rig.{what}_async(...)"
+            )
+
+    async def settle_async(self) -> None:
+        """Do what `settle` does in an async test: the tasks of the event loop run as well."""
+        await settle_async(self._loop, self._entered_for_now)
+
+    async def advance_async(self, duration: Duration) -> None:
+        """Do what `advance` does in an async test: timers of the event loop ring at their own instants as well.
+
+        Parameters and errors as in `advance`. Example::
+
+            async def test_the_reminder_is_sent(rig):
+                await start_reminders()
+                await rig.advance_async("1h")
+        """
+        await advance_async(self._loop, self._entered_for_now, self._loop.now + to_ns(duration))
+
+    async def advance_to_async(self, instant: Instant) -> None:
+        """Do what `advance_to` does in an async test. Parameters and errors as in `advance_to`."""
+        await advance_async(self._loop, self._entered_for_now, self._not_past(instant))
+
+    async def run_dry_async(self, limit: Duration = "30d") -> None:
+        """Do what `run_dry` does in an async test. Parameters and errors as in `run_dry`."""
+        end = self._loop.now + to_ns(limit, what="limit")
+        await settle_async(self._loop, self._entered_for_now)
+        while self._loop.open_jobs and (due := self._loop.next_due_ns) is not None and due <= end:
+            await advance_async(self._loop, self._entered_for_now, max(due, self._loop.now))
+        self._simulation.must_be_dry(to_ns(limit))
+
+    def _entered_for_now(self) -> AbstractContextManager[Any]:
+        """Enter the rig for one call, unless it is entered. Jobs never run on the real clock."""
+        return _NOTHING if self._thread is not None else _ForOneCall(self)
 
     def step(self) -> bool:
         """Run the next event, and move the clock to it. Returns False if no event is pending."""
         due = self._loop.next_due_ns
         if due is None:
             return False
-        self._loop.run_until(due, ONE_EVENT)
+        with self._entered_for_now():
+            self._loop.run_until(due, ONE_EVENT)
         return True
 
     def run_dry(self, limit: Duration = "30d") -> None:
@@ -664,7 +762,9 @@ class Rig:
         Parameters: `limit` is how much simulated time that can take. Default 30 days. Raises `JobsLeftOpen`, which
         names the jobs that are still open.
         """
-        self._simulation.run_dry(to_ns(limit, what="limit"))
+        self._must_not_be_in_event_loop("run_dry")
+        with self._entered_for_now():
+            self._simulation.run_dry(to_ns(limit, what="limit"))
 
     @property
     def now(self) -> dt.datetime:
@@ -680,14 +780,15 @@ class Rig:
     # --- looking ------------------------------------------------------------------------------------
 
     def jobs(
-        self, name: object = None, *, queue: str | None = None, state: str | Iterable[str] | None = None,
-        where: Callable[[Job[Any]], bool] | None = None,
+        self, name: object = None, *, args: Sequence[Any] | None = None, queue: str | None = None,
+        state: str | Iterable[str] | None = None, where: Callable[[Job[Any]], bool] | None = None,
     ) -> JobSet:  # fmt: skip
         """Return jobs, in the order in which they were enqueued.
 
         Parameters (each default None: all):
 
         - `name`: a job type, its name or its callable.
+        - `args`: the positional arguments. If the last one is ``...``, more can follow.
         - `queue`: the name of the queue.
         - `state`: a state, or several (see `Job.state`).
         - `where`: a function of the `Job` that returns True for those wanted.
@@ -712,18 +813,47 @@ class Rig:
                     raise InputError(f"unknown job state {one!r}; {nearest(str(one), _STATES)}")
             asked.append(f"state {' or '.join(states)}")
         if queue is not None:
+            self._must_know_queue(queue)
             asked.append(f"queue {queue}")
-        return JobSet(
-            (
-                job.reader
-                for job in broker.jobs
-                if (wanted is None or job.type.name == wanted)
-                and (queue is None or job.queue == queue)
-                and (states is None or job.state in states)
-                and (where is None or where(job.reader))
-            ),
-            ", ".join(asked) or "any job",
+        if args is not None:
+            asked.append(f"args {args!r}")
+            wanted_args = expected("", *args)
+            fits = where
+            where = lambda job: wanted_args.has_arguments(job) and (fits is None or fits(job))  # noqa: E731
+        elif where is not None:
+            asked.append("where=")
+        near = [
+            job.reader
+            for job in broker.jobs
+            if (wanted is None or job.type.name == wanted)
+            and (queue is None or job.queue == queue)
+            and (states is None or job.state in states)
+        ]
+        if states is not None and "dead" in states:
+            for job in near:
+                _ = job.state  # the test looks for dead ones
+        found = near if where is None else [job for job in near if where(job)]
+
+        def there_is() -> str:
+            if near:
+                shown = "".join(f"\n  {job!r}" for job in near[:5]) + ("\n  ..." if len(near) > 5 else "")
+                return f"without {'where=' if args is None else 'args='} there are {len(near)}:{shown}"
+            return broker.what_there_is()
+
+        return JobSet(found, ", ".join(asked) or "any job", there_is)
+
+    def _must_know_queue(self, queue: str) -> None:
+        """Raise `InputError` for a queue that no job has, and no job type or worker names."""
+        simulation = self._simulation
+        known = {job.queue for job in simulation.broker.jobs} | {t.queue for t in simulation.broker.types.values()}
+        known |= {name for pool in simulation.pools.all if not pool.serves_all for name in pool.queues} | set(
+            simulation.queue_controls.by_name
         )
+        known.add(self._policy.queue)
+        if queue not in known:
+            if not self._has_taps():
+                raise InputError(f"no job and no worker has the queue {queue!r}; {nearest(str(queue), known)}")
+            simulation.attention.asked_for(str(queue), "queue")
 
     @property
     def dead(self) -> DeadLetters:
@@ -759,9 +889,12 @@ class Rig:
 
             rig.check(ic.laws.nothing_lost(), ic.laws.once_per_key("charge"))
         """
+        if not laws:
+            raise InputError("check has no laws; give ic.laws.nothing_lost() or other laws")
         if self._replay is not None:
             self._replay.must_fit()
-        check(laws, self.world)
+        attention = self._simulation.attention
+        check(laws, self.world, lambda law, judged: attention.judged(law) if judged else attention.judged_nothing(law))
 
     def matches(self, path: str) -> None:
         """Raise `NotApproved`, which says what differs, unless the history is the approved one in a file.
@@ -771,6 +904,30 @@ class Rig:
         from .history.approval import Approval, must_match
 
         must_match(self.history, path, self.approval or Approval())
+        for job in self._simulation.broker.jobs:
+            self._simulation.attention.looked_at(job)  # the file says what becomes of each
+
+    def allow(self, *kinds: LooseEnd) -> None:
+        """Allow kinds of loose ends in this test. Parameters: `kinds` are as in `loose_ends`. Raises `InputError`."""
+        self._simulation.attention.allow(kinds)
+
+    def loose_ends(self) -> list[str]:
+        """Return what makes a test that passes say less than it seems. The `rig` fixture fails such a test.
+
+        The kinds are:
+
+        - ``"unknown names"``: a job type, or queue, that was asked for and never existed.
+        - ``"idle faults"``: a fault that never struck.
+        - ``"idle taps"``: a tap that the test has put and that was never called.
+        - ``"idle laws"``: a law that found nothing to judge.
+        - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
+        - ``"hidden errors"``: an error of the rig that the code under test has swallowed.
+
+        Example::
+
+            assert not rig.loose_ends()
+        """
+        return [line for lines in loose_ends_of(self, frame_of_caller(1).f_code).values() for line in lines]
 
     def note(self, text: str) -> None:
         """Write a line of the test into the history, at this instant. Parameters: `text` is the line."""
@@ -936,12 +1093,35 @@ class Rig:
             self._asyncio_loops.forget()
 
     def __repr__(self) -> str:
-        jobs = JobSet(job.reader for job in self._simulation.broker.jobs)
-        states = ", ".join(f"{count} {state}" for state, count in jobs.states().items())
+        counts = Counter(job.state for job in self._simulation.broker.jobs)
+        states = ", ".join(f"{count} {state}" for state, count in counts.items())
         return f"<rig at {self._timeline.text(self._loop.now)} ({self._timeline.zone}): {states or 'no jobs'}>"
 
 
 _DEFAULT_POLICY = Policy()
+_NOTHING = nullcontext()
+
+
+class _ForOneCall:
+    """Enters a rig for one call. Threads that it has started live on until it is closed."""
+
+    def __init__(self, rig: Rig) -> None:
+        self._rig = rig
+
+    def __enter__(self) -> None:
+        self._rig._holds += 1
+        try:
+            self._rig.__enter__()
+        except BaseException:
+            self._rig._holds -= 1
+            raise
+
+    def __exit__(self, *_: object) -> None:
+        try:
+            with signals.interrupts_deferred():
+                self._rig._leave()
+        finally:
+            self._rig._holds -= 1
 
 
 class held:  # noqa: N801  # a context manager, used like a function; a generator could be left by Ctrl-C half way
@@ -966,6 +1146,26 @@ class held:  # noqa: N801  # a context manager, used like a function; a generato
             self._rig.__exit__(*raised)
         finally:
             self._rig._holds -= 1
+
+
+def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[str, list[str]]:
+    """Return the loose ends of a rig by kind.
+
+    Parameters: `test` is the code of the test. `older_taps` is how many taps were there before the test began.
+    """
+    simulation = rig._simulation
+    taps = (
+        f"{tap!r} was never called [{tap.place}]"
+        for tap in (*rig._taps[older_taps:], *rig._taken_away)
+        if isinstance(tap, Tap) and not tap.calls
+    )
+    idle_faults = simulation.faults.idle(simulation.loop.now)
+    return simulation.attention.loose_ends(simulation.broker.types, simulation.broker.jobs, idle_faults, taps, test)
+
+
+def taps_of(rig: Rig) -> int:
+    """Return how many taps a rig has."""
+    return len(rig._taps)
 
 
 def simulation_of(rig: Rig) -> Simulation:

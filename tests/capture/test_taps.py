@@ -264,8 +264,10 @@ def test_readings_that_are_none() -> None:
         with pytest.raises(ic.RigStateError, match="already"):
             rig.tap(Line.add, reads=READS)
     with ic.Rig() as other:
-        other.tap(Line.add, reads=ic.reading(job="task"))
-        with pytest.raises(ic.TapError, match="no job at keyword 'task'"):
+        with pytest.raises(ic.TapError, match=r"names the parameter 'jbo'.*did you mean 'job'\?"):
+            other.tap(Line.add, reads=ic.reading(job="jbo"))
+        other.tap(Line.add, reads=ic.reading(job=7))
+        with pytest.raises(ic.TapError, match="no job at position 7"):
             Line().add(send)
 
 

@@ -78,7 +78,7 @@ def test_a_timeout_cancels_an_async_job_which_may_clean_up() -> None:
         rig.run_dry()
         assert [a.outcome for a in job.attempts] == ["timed-out", "timed-out"]
         assert isinstance(job.error, ic.AttemptTimeout)
-        again = rig.enqueue(rig.job(load).call())
+        again = rig.enqueue(rig.job(load, name="again").call())
         rig.advance("1m")
         again.withdraw(running="throw")
         rig.advance("1m")

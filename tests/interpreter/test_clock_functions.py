@@ -207,14 +207,25 @@ def test_nested_rigs_are_refused_and_do_no_harm() -> None:
     assert time.time() < SUMMER.timestamp()
 
 
-def test_a_rig_that_is_not_entered_leaves_the_clock_alone() -> None:
-    seen: list[float] = []
+def test_a_rig_that_is_not_entered_is_entered_for_the_call_that_moves_its_clock() -> None:
+    seen: list[int] = []
     rig = ic.Rig()
-    rig.enqueue(rig.job(lambda: seen.append(time.time()), name="look").call(), after="1h")
+
+    def look() -> None:
+        seen.append(time.gmtime().tm_hour)
+        time.sleep(1800)
+        seen.append(time.gmtime().tm_min)
+
+    kind = rig.job(look)
     real = time.time()
-    rig.advance("2h")
-    assert rig.now.hour == 11
-    assert abs(seen[0] - real) < 60
+    for move in (lambda: rig.advance("2h"), rig.run_dry, rig.settle, rig.step):
+        rig.enqueue(kind.call())
+        move()
+        rig.run_dry()
+    assert seen == [9, 30, 11, 30, 11, 0, 12, 30]
+    assert abs(time.time() - real) < 60
+    with ic.Rig(), pytest.raises(ic.RigStateError, match="another rig is entered"):
+        rig.advance("1h")
 
 
 def test_the_real_clock_has_a_door() -> None:

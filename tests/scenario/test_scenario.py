@@ -122,7 +122,6 @@ FAILS = '[[faults]]\nkind = "fail"\njob = "poll_buoy"\nbetween = ["2031-03-29T21
         ('job = "poll_buoy"\nwithin = "3s"', "", ""),
         ('job = "poll_buoy"\nwithin = "2s"', "", "took 3s"),
         ('job = "poll_buoy"\nresult = 7', "", "poll_buoy-1 returned None"),
-        ('queue = "harbour"', "", "there is no such job"),
         ('law = "attempts_at_most"\nwith = ["poll_buoy", 2]', FAILS, "poll_buoy-2"),
         ('law = "nothing_lost"', "", ""),
     ],
@@ -131,6 +130,11 @@ def test_expectations(words: str, more: str, found: str) -> None:
     ((met, seen),) = expect(words, more)
     assert met is (not found)
     assert found in seen
+
+
+def test_an_expectation_of_an_unknown_queue_is_an_error_of_the_file() -> None:
+    with pytest.raises(ic.ScenarioError, match=r"\d+:1: no job and no worker has the queue 'harbour'; known: default"):
+        expect('queue = "harbour"', "")
 
 
 @pytest.mark.parametrize(
@@ -179,7 +183,7 @@ def test_schedules_flows_queues_and_policies() -> None:
         rate = "30/m"
         [policies.steady]
         queue = "harbour"
-        retry = { attempts = 2, wait = ["5s", "10s"], on = ["ConnectionError"] }
+        retry = { attempts = 2, wait = ["5s"], on = ["ConnectionError"] }
         [jobs.poll_buoy]
         policy = "steady"
         takes = "1s"

@@ -225,7 +225,7 @@ def test_rules_that_step_by_the_second_are_not_walked_from_1970() -> None:
         (lambda: ic.every(0), "give a duration longer than 0"), (lambda: ic.every("soon"), "soon"), (lambda: ic.once(dt.datetime(2031, 1, 1)), "naive"),
         (lambda: ic.sun("moonrise", 1, 1), "moonrise"), (lambda: ic.sun("noon", 91, 1), "latitude"), (lambda: ic.cron("* * * * *", "Mars"), "Mars"),  # type: ignore[arg-type]
         (lambda: ic.every("1h") - ["tomorrow"], "tomorrow"), (lambda: ic.cron("* * * * *", gap="jump"), "jump"),  # type: ignore[arg-type]
-        (lambda: world(quick, ic.every("1h"), overlap="maybe"), "maybe"), (lambda: world(quick, "1h"), "schedule is '1h'; give ic"),  # type: ignore[arg-type]
+        (lambda: world(quick, ic.every("1h"), overlap="maybe"), "maybe"), (lambda: world(quick, "hourly"), "schedule is 'hourly'; give ic"),  # type: ignore[arg-type]
         (lambda: ic.cron("* * * * *").between("2031-02-01", "2031-01-01"), "before the start"),
     ],
 )  # fmt: skip

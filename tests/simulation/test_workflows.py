@@ -115,7 +115,7 @@ def test_remembered_steps_are_not_run_again() -> None:
 
     with rig:
         job = rig.enqueue(rig.job(submit, retry=ic.Retry(3, "1m")).call("TL-204"))
-        other = rig.enqueue(rig.job(submit).call("TL-205"))
+        other = rig.enqueue(rig.job(submit, name="other").call("TL-205"))
         rig.run_dry()
     assert job.result == ["count!", "seal", "office"], "what was remembered is a copy"
     assert other.state == "done"

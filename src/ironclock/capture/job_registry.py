@@ -13,7 +13,7 @@ from ..simulation.event_loop import EventLoop
 from ..simulation.jobs import Job
 from ..simulation.policy import Call, JobType, Policy, job_name
 from .payload import Payload, check_payload, through_json
-from .readings import Enqueue
+from .readings import Enqueue, must_read_delay
 from .targets import find
 
 
@@ -38,9 +38,36 @@ class JobRegistry:
         other = types.get(known)
         if other is not None and other.fn is not fn:
             raise InputError(f"the job name {known!r} is taken by {other.fn!r}; give this job another name=")
+        if other is not None and other.policy != policy:
+            raise InputError(
+                f"{known} is registered already, as {other!r}, and now with another policy; give it one policy, or "
+                "another name= as well"
+            )
         made: JobType[..., Any] = JobType(fn, known, policy)
+        made.check_key()
         types[known] = made
         return made
+
+    def call_of(self, work: Any, args: tuple[Any, ...], kwargs: dict[str, Any], how: Any) -> Call[Any]:
+        """Return a call of a job type of this rig.
+
+        Parameters: `work` is a call, a job type or a function; `how` is the policy of a function that is not known
+        yet, or its `retry`.
+        """
+        if isinstance(work, (Call, JobType)) or not callable(work):
+            if not isinstance(how, Policy):
+                raise InputError(f"retry is {how!r}, and {work!r} has a policy already; give retry= to rig.job(...)")
+            if isinstance(work, JobType):
+                return work.call(*args, **kwargs)
+            if args or kwargs:
+                raise InputError(f"{work!r} has its arguments already; leave out {args!r} {kwargs!r}")
+            return self.known_call(work, "enqueue")
+        if isinstance(how, Policy):
+            return self.type_of(work, how).call(*args, **kwargs)
+        known = next((one.name for one in self._broker.types.values() if one.fn is work), None)
+        return self.register(work, known or self._free_name(work), self._policy.changed(retry=how)).call(
+            *args, **kwargs
+        )
 
     def known_call(self, call: object, what: str) -> Call[Any]:
         """Return the call. Raises unless it is a call of a job type of this rig."""
@@ -87,9 +114,12 @@ class JobRegistry:
             job.copies_arguments = True
         return job.reader
 
-    def enqueue_asked(self, asked: Enqueue, payload: Payload) -> Job[Any]:
-        """Enqueue what a tapped call has asked for."""
-        call = self.type_of(asked.job, asked.policy).call(*asked.args, **asked.kwargs)
+    def enqueue_asked(self, asked: Enqueue, payload: Payload, label: str) -> Job[Any]:
+        """Enqueue what a tapped call has asked for. `label` says what is tapped."""
+        job_type = self.type_of(asked.job, asked.policy)
+        if asked.kwargs:
+            must_read_delay(label, asked, job_type)
+        call = job_type.call(*asked.args, **asked.kwargs)
         return self.enqueue(call, asked.after, asked.at, asked.queue, asked.priority, None, payload)
 
     def type_of(self, job: Any, policy: Policy | None = None) -> JobType[..., Any]:
@@ -110,10 +140,15 @@ class JobRegistry:
         for known in types.values():
             if known.fn is job:
                 return known
-        name = job_name(job)
-        base, count = name, 2
-        while name in types:
-            name, count = f"{base}-{count}", count + 1
+        name = self._free_name(job)
         made: JobType[..., Any] = JobType(job, name, policy or self._policy)
         types[name] = made
         return made
+
+    def _free_name(self, job: Any) -> str:
+        """Return a name for a callable that is no job type yet, such as ``send`` or ``send-2``."""
+        name = base = job_name(job)
+        count = 2
+        while name in self._broker.types:
+            name, count = f"{base}-{count}", count + 1
+        return name

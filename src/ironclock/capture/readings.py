@@ -7,10 +7,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeAlias
 
-from ..errors import InputError, TapError
+from ..errors import InputError, TapError, nearest
 from ..foundation.durations import Duration
 from ..foundation.instants import Instant
-from ..simulation.policy import Policy
+from ..simulation.policy import JobType, Policy
 
 
 @dataclass(frozen=True)
@@ -96,6 +96,18 @@ def reading(
     if isinstance(kwargs, str):
         taken.add(kwargs)
 
+    def must_be_parameters(signature: inspect.Signature) -> None:
+        """Raise `TapError` if a name is no parameter of the real callable."""
+        parameters = signature.parameters.values()
+        if any(parameter.kind is parameter.VAR_KEYWORD for parameter in parameters):
+            return
+        for name in sorted(taken):
+            if name not in signature.parameters:
+                raise TapError(
+                    f"the reading names the parameter {name!r}, which the callable does not have; "
+                    f"{nearest(name, signature.parameters)}"
+                )
+
     def read(*given: Any, **keywords: Any) -> Enqueue:
         return read_as(None, given, keywords)
 
@@ -129,10 +141,67 @@ def reading(
             policy=policy, returns=returns,
         )  # fmt: skip
 
-    read.knowing = (  # type: ignore[attr-defined]
-        lambda signature: lambda *given, **keywords: read_as(signature, given, keywords)
-    )
+    def knowing(signature: inspect.Signature | None) -> Reading:
+        if signature is not None:
+            must_be_parameters(signature)
+        return lambda *given, **keywords: read_as(signature, given, keywords)
+
+    read.knowing = knowing  # type: ignore[attr-defined]
     return read
+
+
+_JOBS = ("job", "fn", "func", "function", "task", "handler", "callable", "callback", "job_name", "task_name", "name")
+_DELAYS = ("after", "delay", "delay_s", "delay_seconds", "wait", "wait_s", "wait_seconds")
+_INSTANTS = ("at", "run_at", "when", "due", "due_at", "not_before")
+_OTHERS = {"queue": ("queue", "queue_name"), "priority": ("priority", "prio")}
+
+
+def proposed(signature: inspect.Signature | None) -> tuple[dict[str, Any], list[str]]:
+    """Return the arguments of a `reading` that fits a callable by the names of its parameters.
+
+    Beside them it returns the parameters that are not understood. If there are none, and the job is among those that
+    are, the reading is certain.
+    """
+    found: dict[str, Any] = {}
+    unclear = []
+    positional = 0
+    words = {"job": _JOBS, "after": _DELAYS, "at": _INSTANTS, **_OTHERS}
+    for name, parameter in () if signature is None else signature.parameters.items():
+        what = next((what for what, names in words.items() if name in names and what not in found), None)
+        if parameter.kind is parameter.VAR_POSITIONAL:
+            found["args"] = slice(positional, None)
+        elif parameter.kind is parameter.VAR_KEYWORD:
+            found["kwargs"] = True
+        elif what is not None:
+            found[what] = name
+        elif name in ("args", "kwargs"):
+            found[name] = name
+        elif name not in ("self", "cls") or positional:
+            unclear.append(name)
+        positional += parameter.kind in (parameter.POSITIONAL_ONLY, parameter.POSITIONAL_OR_KEYWORD)
+    found.setdefault("args", [])
+    found.setdefault("kwargs", False)
+    return found, unclear
+
+
+def spelled(found: dict[str, Any]) -> str:
+    """Return the call of `reading` with some arguments, as it is written."""
+    shown = (
+        f"{name}={f'slice({value.start}, None)' if isinstance(value, slice) else repr(value)}"
+        for name, value in found.items()
+    )
+    return f"ic.reading({', '.join(shown)})"
+
+
+def must_read_delay(label: str, asked: Enqueue, job: JobType[..., Any]) -> None:
+    """Raise `TapError` if a keyword that looks like a delay goes to the job, which has no such parameter."""
+    for name in asked.kwargs:
+        if name in (*_DELAYS, *_INSTANTS) and name not in job.parameters():
+            where = "after" if name in _DELAYS else "at"
+            raise TapError(
+                f"{label} was called with {name}={asked.kwargs[name]!r}, which its reading passes on to the job "
+                f"{job.name}, and that has no such parameter; say what it means: ic.reading({where}={name!r})"
+            )
 
 
 def _by_name(signature: inspect.Signature | None, given: tuple[Any, ...], keywords: dict[str, Any]) -> dict[str, Any]:

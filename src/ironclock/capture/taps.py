@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any
 
-from ..errors import TapError
+from ..errors import InputError, RigStateError, TapError, UnknownJob
+from ..foundation.source_location import calling
 from ..simulation.jobs import Job
 from .payload import Payload
-from .readings import Enqueue, Reading
+from .readings import Enqueue, Reading, proposed, reading, spelled
 from .targets import Replacement
 
 
@@ -18,12 +20,16 @@ class Tap(Replacement):
     def __init__(
         self,
         target: Any,
-        reads: Reading,
-        put: Callable[[Enqueue, Payload], Job[Any]],
+        reads: Reading | None,
+        put: Callable[[Enqueue, Payload, str], Job[Any]],
         payload: Payload,
         also_real: bool,
+        on_error: Callable[[BaseException], None],
+        take_away: Callable[[Tap], None],
     ) -> None:
         super().__init__(target)
+        if reads is None:
+            reads = self._certain_reading()
         if not callable(reads):
             raise TapError(f"reads is {reads!r}; give ic.reading(...) or a function of the call's arguments")
         knowing = getattr(reads, "knowing", None)
@@ -35,6 +41,31 @@ class Tap(Replacement):
         """What is tapped, as ``module:name``."""
         self.jobs: list[Job[Any]] = []
         """The jobs that its calls have enqueued, in order."""
+        self.calls = 0
+        """How many calls its reading has read."""
+        self._on_error = on_error
+        self._take_away = take_away
+        self.place = calling()
+        """Where it was put, as ``file:line in function``."""
+
+    def __enter__(self) -> Tap:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Take the tap away: calls are captured only inside the block."""
+        self._take_away(self)
+
+    def _certain_reading(self) -> Reading:
+        """Return the reading that follows from the names of the parameters. Raises `TapError` if it is not certain."""
+        found, unclear = proposed(self.target.signature())
+        if "job" in found and not unclear:
+            return reading(**found)
+        if "job" not in found:
+            unclear = ["which parameter is the job", *map(repr, unclear)]
+        raise TapError(
+            f"how to read a call of {self.target.label}{self.target.signature() or '(...)'} is not certain; give "
+            f"reads={spelled(found)}, or a function of the call's arguments (not understood: {', '.join(unclear)})"
+        )
 
     def replacement(self) -> Callable[..., Any]:
         """Return what is called in place of the tapped callable."""
@@ -55,19 +86,31 @@ class Tap(Replacement):
         return self._enqueue(asked, returned)
 
     def _read(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Enqueue | Sequence[Enqueue] | None:
-        asked = self._reads(*args, **kwargs)
-        for one in asked if isinstance(asked, (list, tuple)) else (asked,):
-            if one is not None and not isinstance(one, Enqueue):
-                raise TapError(
-                    f"the reading of {self.label} returned {one!r}; return ic.Enqueue(...), a list of them, or None"
-                )
+        self.calls += 1
+        with self._noting_errors():
+            asked = self._reads(*args, **kwargs)
+            for one in asked if isinstance(asked, (list, tuple)) else (asked,):
+                if one is not None and not isinstance(one, Enqueue):
+                    raise TapError(
+                        f"the reading of {self.label} returned {one!r}; return ic.Enqueue(...), a list of them, or None"
+                    )
         return asked
+
+    @contextmanager
+    def _noting_errors(self) -> Iterator[None]:
+        """Note an error of the rig: the code that called can swallow it."""
+        try:
+            yield
+        except (InputError, TapError, UnknownJob, RigStateError) as error:
+            self._on_error(error)
+            raise
 
     def _enqueue(self, asked: Enqueue | Sequence[Enqueue], returned: Any) -> Any:
         several = not isinstance(asked, Enqueue)
         answers = []
         for one in (asked,) if isinstance(asked, Enqueue) else asked:
-            job = self._put(one, self._payload)
+            with self._noting_errors():
+                job = self._put(one, self._payload, self.label)
             self.jobs.append(job)
             if one.returns is not None:
                 answers.append(one.returns(job) if callable(one.returns) else one.returns)

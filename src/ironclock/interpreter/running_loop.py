@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 import sys
-from typing import Any
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from typing import TYPE_CHECKING, Any
+
+from ..foundation.durations import NS
+
+if TYPE_CHECKING:
+    from ..simulation.event_loop import EventLoop
+
+_ROUNDS = 1000  # how often tasks of both loops can wake one another at one instant
 
 
 def running_loop() -> Any:
@@ -23,3 +32,26 @@ def unset_running_loop() -> Any:
     if running is not None:
         set_running_loop(None)
     return running
+
+
+async def advance_async(loop: EventLoop, entered: Callable[[], AbstractContextManager[Any]], until_ns: int) -> None:
+    """Let simulated time pass in a coroutine of the test, up to an instant, itself included."""
+    import asyncio
+
+    with entered():
+        while loop.now < until_ns:
+            await asyncio.sleep((until_ns - loop.now) / NS)
+    await settle_async(loop, entered)
+
+
+async def settle_async(loop: EventLoop, entered: Callable[[], AbstractContextManager[Any]]) -> None:
+    """Run what is due now, in the rig and in the event loop that runs, and what that makes due now."""
+    import asyncio
+
+    with entered():
+        ready: Any = vars(asyncio.get_running_loop())["_ready"]
+        for _ in range(_ROUNDS):
+            await asyncio.sleep(0)
+            loop.advance_to(loop.now)
+            if not ready:
+                return

@@ -287,7 +287,7 @@ def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) ->
                 f"a law is about the effect {effect!r}, and there is none of that name; "
                 f"{nearest(effect, world.effect_names)}"
             )
-        done = (entry for entry in world.effects if entry.effect == effect)
+        done = world.effects_of(effect)
         return [Breach(f"it does not hold that {words}", (entry,)) for entry in done if not predicate(entry.data)]
 
     return each
@@ -319,7 +319,7 @@ def _must_be_count(limit: object) -> None:
 
 def _did(world: World, record: JobRecord, effect: str, key: Callable[..., Any] | None) -> bool:
     """Return True if a job has done an effect."""
-    done = [entry for entry in world.effects if entry.effect == effect]
+    done = world.effects_of(effect)
     if key is None:
         return any(entry.job == record.id for entry in done)
     data = record.enqueue_entry.data

@@ -43,7 +43,7 @@ def once_per_key(
 
 def _effects(world: World, name: str, wanted: Sequence[Any] | None) -> list[Breach]:
     by_key: dict[str, list[int]] = {}
-    for number, key in world.history.keys_of(name):
+    for number, key in world.keys_of(name):
         by_key.setdefault(repr(key), []).append(number)
     broken = []
     for text, found in by_key.items():

@@ -98,6 +98,7 @@ def states(*excuses: str) -> Callable[[Callable[P, Law]], Callable[P, Law]]:
             return StatedLaw(factory, args, kwargs, make(*args, **kwargs), excuses)
 
         update_wrapper(factory, make)
+        factory.makes_laws = True  # type: ignore[attr-defined]
         return factory
 
     return wrap
@@ -121,28 +122,51 @@ class World(Sequence[Job[Any]]):
         self._names = set(names)
         self._nothing_is_pending = nothing_is_pending
         self._made: dict[int, Entry] = {}
+        self._seen = 0
+        self._seen_named: int | None = None
+        # How many things the law at work has looked at, and how many of a name. None: it asked for no name.
 
     @cached_property
     def jobs(self) -> list[Job[Any]]:
         """The jobs of a live rig. Empty for a saved history."""
         return [job.reader for job in self._live_jobs or ()]
 
+    def begin(self) -> None:
+        """Note that another law begins to look."""
+        self._seen, self._seen_named = 0, None
+
+    @property
+    def was_looked_at(self) -> bool:
+        """True if the law at work has found something to judge."""
+        return bool(self._seen if self._seen_named is None else self._seen_named)
+
+    def _named(self, count: int) -> None:
+        self._seen_named = (self._seen_named or 0) + count
+
     @overload
     def __getitem__(self, index: int) -> Job[Any]: ...
     @overload
     def __getitem__(self, index: slice) -> Sequence[Job[Any]]: ...
     def __getitem__(self, index: int | slice) -> Job[Any] | Sequence[Job[Any]]:
+        self._seen += len(self.jobs)
         return self.jobs[index]
 
     def __len__(self) -> int:
+        self._seen += len(self._live_jobs or ())
         return len(self._live_jobs or ())
 
     def __iter__(self) -> Iterator[Job[Any]]:
+        self._seen += len(self.jobs)
         return iter(self.jobs)
 
-    @cached_property
+    @property
     def entries(self) -> list[Entry]:
         """The entries of the history."""
+        self._seen += len(self.history)
+        return self._entries
+
+    @cached_property
+    def _entries(self) -> list[Entry]:
         return [self.entry(number) for number in range(len(self.history))]
 
     def entry(self, number: int) -> Entry:
@@ -152,26 +176,50 @@ class World(Sequence[Job[Any]]):
             found = self._made[number] = self.history.entry(number)
         return found
 
-    @cached_property
+    @property
     def effects(self) -> list[Entry]:
         """The entries of effects that were done."""
+        self._seen += len(self._effects_done) or len(self.history)
+        return self._effects_done
+
+    @cached_property
+    def _effects_done(self) -> list[Entry]:
         return [self.entry(number) for number in self.history.effects_done()]
+
+    def effects_of(self, name: str) -> list[Entry]:
+        """Return the entries of effects of a name that were done."""
+        found = [entry for entry in self._effects_done if entry.effect == name]
+        self._named(len(found))
+        return found
+
+    def keys_of(self, name: str) -> list[tuple[int, Any]]:
+        """Return the index of the entry and the key of each effect of a name that was done."""
+        found = list(self.history.keys_of(name))
+        self._named(len(found))
+        return found
 
     @cached_property
     def effect_names(self) -> set[str]:
         """The name of every effect that there is or could have been."""
         if self._live_jobs is not None:
             return self._effects
-        return self._effects | {str(e.data.get("effect")) for e in self.entries if e.what == "effect"}
+        return self._effects | {str(e.data.get("effect")) for e in self._entries if e.what == "effect"}
+
+    @property
+    def job_records(self) -> list[JobRecord]:
+        """The jobs that the history tells of, in the order in which they were enqueued."""
+        self._seen += len(self._job_records)
+        return self._job_records
 
     @cached_property
-    def job_records(self) -> list[JobRecord]:
+    def _job_records(self) -> list[JobRecord]:
         """The jobs that the history tells of, in the order in which they were enqueued."""
         return job_records(self.history, self.entry)
 
     @property
     def all_ended_well(self) -> bool:
         """True if this is a live rig, and each of its jobs is closed and not lost."""
+        self._seen += len(self._live_jobs or ())
         return bool(self._live_jobs) and all(job.state in _ENDED_WELL for job in self._live_jobs or ())
 
     @property
@@ -183,12 +231,17 @@ class World(Sequence[Job[Any]]):
         """Return the jobs of a type. Raises `SelectionError` for a name that no job type has."""
         if name is None:
             return self.job_records
-        known = self._names | {record.name for record in self.job_records}
+        known = self._names | {record.name for record in self._job_records}
         if name not in known:
             raise SelectionError(
                 f"a law is about the job {name!r}, and no job type has that name; {nearest(name, known)}"
             )
-        return [record for record in self.job_records if record.name == name]
+        found = [record for record in self._job_records if record.name == name]
+        self._named(len(found))
+        for job in self._live_jobs or ():
+            if job.type.name == name and job.state == "dead":
+                job.home.attention.looked_at(job)  # the law is about it
+        return found
 
 
 _ENDED_WELL = frozenset(("done", "dead", "dropped", "withdrawn"))
@@ -196,6 +249,9 @@ _ENDED_WELL = frozenset(("done", "dead", "dropped", "withdrawn"))
 
 def must_be_law(given: object) -> None:
     """Raise `InputError` for anything that is not a law."""
+    if getattr(given, "makes_laws", False):
+        name = getattr(given, "__name__", "")
+        raise InputError(f"the law is {name} itself; call it: ic.laws.{name}(...)")
     if not callable(given):
         raise InputError(
             f"the law is {given!r}; give ic.laws.once_per_key(...) or another law, or a function of the world"
@@ -207,21 +263,28 @@ def as_breach(found: Breach | str) -> Breach:
     return found if isinstance(found, Breach) else Breach(str(found))
 
 
-def broken_by(laws: Sequence[Law], world: World) -> list[Breach]:
-    """Return every breach of every law, in order."""
+def broken_by(
+    laws: Sequence[Law], world: World, tell: Callable[[str, bool], None] | None = None
+) -> list[Breach]:  # fmt: skip
+    """Return every breach of every law, in order. `tell` is called with each law in words, and if it had anything to
+    judge."""
     found: list[Breach] = []
     for law in laws:
         must_be_law(law)
         name = getattr(law, "__name__", type(law).__name__)
+        world.begin()
+        count = len(found)
         for one in law(world):
             breach = as_breach(one)
             found.append(Breach(breach.words, breach.proof, breach.law or name))
+        if tell is not None:
+            tell(repr(law) if isinstance(law, StatedLaw) else name, world.was_looked_at or len(found) > count)
     return found
 
 
-def check(laws: Sequence[Law], world: World) -> None:
-    """Raise `BrokenLaw` if a law is broken, with every breach and its proof."""
-    breaches = broken_by(laws, world)
+def check(laws: Sequence[Law], world: World, tell: Callable[[str, bool], None] | None = None) -> None:
+    """Raise `BrokenLaw` if a law is broken, with every breach and its proof. `tell` is as in `broken_by`."""
+    breaches = broken_by(laws, world, tell)
     if breaches:
         more = f"\n  ... and {len(breaches) - _MOST} more" if len(breaches) > _MOST else ""
         shown = "\n".join(told(breach, world.history) for breach in breaches[:_MOST])

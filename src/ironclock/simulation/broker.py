@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from contextlib import AbstractContextManager, ExitStack
 from typing import Any
@@ -63,9 +64,20 @@ class Broker:
     def known_name(self, job: object) -> str:
         """Return the name of a job type. Raises `UnknownJob` if the name is unknown and cannot appear later."""
         name = self.name_of(job)
-        if name not in self.types and not self.accepts_new_names():
-            raise UnknownJob(f"no job type is called {name!r}; {nearest(name, self.types)}")
+        if name not in self.types:
+            if not self.accepts_new_names():
+                raise UnknownJob(f"no job type is called {name!r}; {nearest(name, self.types)}")
+            self._home.attention.asked_for(name, "job type")
         return name
+
+    def what_there_is(self) -> str:
+        """Return the job types with the number of their jobs, in words."""
+        counts = Counter(job.type.name for job in self.jobs)
+        names = [*counts, *(name for name in self.types if name not in counts)]
+        if not names:
+            return "the rig has no jobs, and knows no job type"
+        listed = ", ".join(f"{name} ({counts[name]})" for name in names[:12])
+        return f"the rig has {listed}{', ...' if len(names) > 12 else ''}"
 
     # --- taking jobs in -----------------------------------------------------------------------------
 

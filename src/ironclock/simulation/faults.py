@@ -14,6 +14,7 @@ from typing import Any, Literal, TypeAlias
 from ..errors import EnqueueRefused, InputError, PolicyError
 from ..foundation.durations import Duration, signed_ns, spell, to_ns
 from ..foundation.instants import Instant, Timeline
+from ..foundation.source_location import calling
 
 Kind: TypeAlias = Literal[
     "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "miss", "lose", "answer"
@@ -56,6 +57,17 @@ class Fault:
     struck: int = field(default=0)
     """How often it has struck so far."""
     seen: set[tuple[int, int]] = field(default_factory=set)
+    place: str = ""
+    """Where it was placed, as ``file:line in function``."""
+    take_away: Callable[[Fault], None] | None = field(default=None, repr=False)
+
+    def __enter__(self) -> Fault:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Take the fault away: it strikes only inside the block."""
+        if self.take_away is not None:
+            self.take_away(self)
 
     def hits(self, job: str) -> bool:
         """Return True if it is meant for a job type."""
@@ -148,6 +160,8 @@ class Faults:
         self.twice: list[Fault] = []
         self.delivery: list[Fault] = []
         self.early: list[Fault] = []
+        self.placed: list[Fault] = []
+        """Every fault that was ever placed, those that were taken away included."""
         self.outages: list[tuple[str | None, int, int]] = []
         """The queue (None: all), begin and end of each outage of the queue server."""
 
@@ -347,10 +361,40 @@ class Faults:
             generator,
             at,
             checked_numbers(visits),
+            place=calling(),
+            take_away=self._take_away,
         )
         where.append(fault)
+        self.placed.append(fault)
         self._changed()
         return fault
+
+    def _take_away(self, fault: Fault) -> None:
+        for faults in self._lists():
+            if fault in faults:
+                faults[:] = [one for one in faults if one is not fault]
+        self._changed()
+
+    def idle(self, now: int) -> list[str]:
+        """Return in words the faults that have not struck, and why that may be."""
+        text = self._timeline.text
+        found = []
+        for fault in self.placed:
+            if fault.struck or fault.chance is not None:
+                continue
+            why = ""
+            if fault.since is not None and fault.until is not None:
+                span = f"from {text(fault.since)} to {text(fault.until)}"
+                why = f"; it is for the time {span}, and the rig is at {text(now)}"
+            elif fault.at != "start":
+                why = f"; no job came to the seam {fault.at!r}"
+            found.append(f"the fault {fault.describe()!r} struck 0 times{why} [{fault.place}]")
+        found += [
+            f"the outage from {text(since)} to {text(until)} is in the future; the rig is at {text(now)}"
+            for _, since, until in self.outages
+            if since > now
+        ]
+        return found
 
 
 def checked_chance(chance: object) -> None:

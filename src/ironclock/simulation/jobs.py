@@ -11,11 +11,12 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, Generic, Literal, Protocol, TypeAlias, TypeVar
 
 from ..errors import AttemptTimeout, WorkerDied
-from ..foundation.durations import spell, to_timedelta
+from ..foundation.durations import Duration, spell, to_timedelta
 from ..foundation.instants import Timeline
 from .task import Task
 
 if TYPE_CHECKING:
+    from .attention import Attention
     from .policy import JobType
     from .queues import Pool
 
@@ -37,6 +38,7 @@ class JobHome(Protocol):
     """What a job asks of its simulation."""
 
     timeline: Timeline
+    attention: Attention
 
     def attempts_of(self, job: LiveJob) -> list[LiveAttempt]:
         """Return every attempt at a job, in order."""
@@ -349,7 +351,7 @@ class Job(Generic[R_co]):
     def state(self) -> str:
         """Its state now. Open: ``held``, ``ready``, ``running``, ``backing-off``. Closed: ``done``, ``dead``,
         ``dropped``, ``withdrawn``, ``lost``."""
-        return self._live.state
+        return self._looked_at().state
 
     @property
     def result(self) -> R_co:
@@ -360,7 +362,7 @@ class Job(Generic[R_co]):
     @property
     def error(self) -> BaseException | None:
         """The error of the last attempt. None if that succeeded, or if no attempt was made."""
-        return self._live.error
+        return self._looked_at().error
 
     @property
     def progress(self) -> Any:
@@ -370,7 +372,30 @@ class Job(Generic[R_co]):
     @property
     def attempts(self) -> list[Attempt]:
         """Every attempt so far, in order, the running one included."""
-        return [attempt.reader for attempt in self._live.attempts]
+        return [attempt.reader for attempt in self._looked_at().attempts]
+
+    @property
+    def waits(self) -> list[str]:
+        """The waits after its failed attempts, as text: ``["10s", "20s"]``."""
+        return [spell(ns) for attempt in self.attempts if (ns := attempt.waited_ns) is not None]
+
+    def must_wait(self, *waits: Duration, within: float = 0) -> None:
+        """Raise `JobsDiffer` unless the job has waited so long after each of its failed attempts.
+
+        Parameters: `waits` are durations. `within` is the share by which each can differ. Default 0: exactly.
+
+        Example::
+
+            wait = ic.exponential("10s", jitter=0.1)
+            again = rig.job(submit_manifest, name="again", retry=ic.Retry(attempts=3, wait=wait))
+            rig.faults.fail("again", attempts=(1, 2))
+            job = rig.enqueue(again, "TL-204")
+            rig.advance("1h")
+        """
+        __tracebackhide__ = True
+        from .expected_jobs import must_wait
+
+        must_wait(self, waits, within)
 
     @property
     def attempts_made(self) -> int:
@@ -410,6 +435,13 @@ class Job(Generic[R_co]):
     def story(self) -> str:
         """Return what happened to the job, one line for each event, with instants in the rig's time zone."""
         return self._live.home.story_of(self._live)
+
+    def _looked_at(self) -> LiveJob:
+        """Note that somebody has looked at what became of the job."""
+        live = self._live
+        if live.state == "dead":
+            live.home.attention.looked_at(live)
+        return live
 
     def __repr__(self) -> str:
         return repr(self._live)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
@@ -9,7 +10,7 @@ from datetime import timedelta
 from types import FunctionType, MethodType
 from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, TypeVar
 
-from ..errors import InputError, PolicyError, nearest
+from ..errors import InputError, PolicyError, RigWarning, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from .retry import Retry
 
@@ -27,7 +28,7 @@ class Policy:
     Running:
 
     - `queue`: the queue's name. Default ``"default"``.
-    - `retry`: what follows an error (`Retry`). Default: one attempt.
+    - `retry`: what follows an error (`Retry`), or how many attempts there are. Default: one attempt.
     - `timeout`: how long one attempt can take, in simulated time. Default None: no timeout.
     - `priority`: the lowest number starts first, as in the standard `sched` and `queue`. Default 0.
     - `takes`: how long an attempt takes before its code runs, for a job that is modelled. A duration, or a
@@ -60,7 +61,7 @@ class Policy:
     """
 
     queue: str = "default"
-    retry: Retry = Retry()
+    retry: Retry | int = Retry()
     timeout: Duration | None = None
     priority: int = 0
     takes: Duration | Spread | Mapping[str, Any] = 0
@@ -76,8 +77,10 @@ class Policy:
     def __post_init__(self) -> None:
         if not isinstance(self.queue, str) or not self.queue:
             raise PolicyError(f"queue is {self.queue!r}; give a name as text")
+        if isinstance(self.retry, int) and not isinstance(self.retry, bool):
+            object.__setattr__(self, "retry", Retry(attempts=self.retry))
         if not isinstance(self.retry, Retry):
-            raise PolicyError(f"retry is {self.retry!r}; give an ic.Retry(...)")
+            raise PolicyError(f"retry is {self.retry!r}; give an ic.Retry(...), or the number of attempts")
         if isinstance(self.priority, bool) or not isinstance(self.priority, int):
             raise PolicyError(f"priority is {self.priority!r}; give a whole number (the lowest runs first)")
         if self.timeout is not None and to_ns(self.timeout, what="timeout") == 0:
@@ -89,6 +92,12 @@ class Policy:
             )
         if self.expires is not None and to_ns(self.expires, what="expires") == 0:
             raise PolicyError("expires is 0; give how long a job may wait, or None")
+        if self.lease is not None and self.timeout is not None and to_ns(self.lease) < to_ns(self.timeout):
+            warnings.warn(
+                f"the lease of {spell(to_ns(self.lease))} is shorter than the timeout of {spell(to_ns(self.timeout))}: "
+                "a job that uses its timeout is delivered a second time while it runs",
+                RigWarning, stacklevel=4,
+            )  # fmt: skip
         if self.ack not in ("late", "early"):
             raise PolicyError(f"ack is {self.ack!r}; give 'late' or 'early'")
         if self.ack == "early" and self.lease is not None:
@@ -139,6 +148,7 @@ class JobType(Generic[P, R_co]):
         """Its name in the rig."""
         self.policy = policy
         """How its jobs are treated."""
+        assert isinstance(policy.retry, Retry)  # the policy has made one of a number
         self.retry = policy.retry
         self.queue = policy.queue
         self.priority = policy.priority
@@ -190,6 +200,20 @@ class JobType(Generic[P, R_co]):
         if key not in bound.arguments:
             raise PolicyError(f"key is {key!r}, and {self.name} has no such parameter; {nearest(key, bound.arguments)}")
         return bound.arguments[key]
+
+    def check_key(self) -> None:
+        """Raise `PolicyError` if the key of the policy names no parameter of the callable."""
+        key = self.policy.key
+        if isinstance(key, str):
+            parameters = self.parameters()
+            if parameters and key not in parameters and not any(p.kind is p.VAR_KEYWORD for p in parameters.values()):
+                raise PolicyError(f"key is {key!r}, and {self.name} has no such parameter; {nearest(key, parameters)}")
+
+    def parameters(self) -> Mapping[str, Any]:
+        """Return the parameters of the callable by name, as `inspect` describes them. Empty if they cannot be read."""
+        if self._signature is _UNREAD:
+            self._signature = _signature_of(self.fn)
+        return {} if self._signature is None else self._signature.parameters
 
     def __repr__(self) -> str:
         timeout = "" if self.timeout_ns is None else f", timeout {spell(self.timeout_ns)}"

@@ -236,6 +236,14 @@ class Retry:
         self.never_on = error_types(never_on, "never_on")
         self.drop_on = error_types(drop_on, "drop_on")
         self.within = None if within is None else to_ns(within, what="within")
+        both = [kind for kind in self.never_on if self.on is not _ANY and kind in self.on]
+        if both:
+            raise PolicyError(f"{both[0].__name__} is both in on and in never_on; give it in one of the two")
+        if isinstance(self.wait, Listed) and len(self.wait.waits) > max(1, attempts - 1):
+            raise PolicyError(
+                f"wait lists {len(self.wait.waits)} waits, and {attempts} attempts have {attempts - 1} between them; "
+                "give as many waits, or more attempts"
+            )
         self._simple = not self.never_on and not self.drop_on and self.within is None
         self.table: tuple[int, ...] = ()
         """The waits after the first attempts. Empty if they depend on chance or on another rule."""
@@ -262,6 +270,15 @@ class Retry:
         if self.within is not None and elapsed + wait > self.within:
             return "dead", 0
         return "retry", wait
+
+    def _values(self) -> tuple[object, ...]:
+        return self.attempts, self.wait, self.on, self.never_on, self.drop_on, self.within
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Retry) and self._values() == other._values()
+
+    def __hash__(self) -> int:
+        return hash(self._values())
 
     def describe(self) -> str:
         """Return the policy in words."""

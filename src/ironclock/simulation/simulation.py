@@ -14,6 +14,7 @@ from ..foundation.random_generators import RandomGenerators
 from ..history.history import History
 from ..history.narrative import job_story
 from .attempts import Attempts
+from .attention import Attention
 from .broker import Broker
 from .decisions import Decisions
 from .delivery import Delivery
@@ -40,6 +41,7 @@ class Simulation:
         # Each part gets what stands above it.
         loop = self.loop = EventLoop(timeline, start_ns, switcher)
         history = self.history = History(timeline, seed, loop)
+        self.attention = Attention()
         self.generators = RandomGenerators(seed)
         pools = self.pools = Pools()
         faults = self.faults = Faults(
@@ -150,6 +152,10 @@ class Simulation:
         """Run until no job is open. Raises `JobsLeftOpen` if that takes longer than the limit."""
         if self.loop.open_jobs:
             self.loop.run_until(self.loop.now + limit_ns, JOBS_CLOSED)
+        self.must_be_dry(limit_ns)
+
+    def must_be_dry(self, limit_ns: int) -> None:
+        """Raise `JobsLeftOpen` if jobs are open, after so much time."""
         if self.loop.open_jobs:
             jobs = self.broker.jobs
             left = [job for job in jobs if job.state in OPEN]

@@ -1,0 +1,110 @@
+"""Attention: what a test has looked at. What it has not looked at can make it pass where it should fail."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from types import CodeType
+from typing import TYPE_CHECKING, Literal, TypeAlias, get_args
+
+from ..errors import InputError, nearest
+from ..foundation.source_location import calling, is_own, waiting_at
+
+if TYPE_CHECKING:
+    from .jobs import LiveJob
+
+LooseEnd: TypeAlias = Literal["unknown names", "idle faults", "idle taps", "idle laws", "dead jobs", "hidden errors"]
+KINDS: tuple[str, ...] = get_args(LooseEnd)
+
+
+class Attention:
+    """What the test of one rig has asked for, and which dead jobs it has looked at."""
+
+    def __init__(self, allowed: Iterable[LooseEnd] = ()) -> None:
+        self.allowed: set[str] = set()
+        self.allow(allowed)
+        self.names: dict[tuple[str, str], str] = {}
+        """Names that were unknown when they were asked for: the name and what it was asked for, with the place."""
+        self.idle_laws: dict[str, str] = {}
+        """By law that found nothing to judge, the place where it was checked."""
+        self.errors: list[tuple[BaseException, str]] = []
+        """Errors of the rig that were raised in the code under test, with the place."""
+        self._dead: set[int] = set()
+
+    def allow(self, kinds: Iterable[LooseEnd]) -> None:
+        """Allow kinds of loose ends. Raises `InputError` for an unknown one."""
+        for kind in (kinds,) if isinstance(kinds, str) else kinds:
+            if kind not in KINDS:
+                raise InputError(f"allow has {kind!r}; {nearest(str(kind), KINDS)}")
+            self.allowed.add(kind)
+
+    def asked_for(self, name: str, what: str) -> None:
+        """Note a name that is unknown so far."""
+        self.names.setdefault((name, what), calling())
+
+    def judged_nothing(self, law: str) -> None:
+        """Note a law that found nothing to judge."""
+        self.idle_laws.setdefault(law, calling())
+
+    def judged(self, law: str) -> None:
+        """Note that a law had something to judge, now or in another check."""
+        self.idle_laws[law] = ""
+
+    def looked_at(self, job: LiveJob) -> None:
+        """Note that the test has looked at the state or the error of a dead job."""
+        self._dead.add(job.number)
+
+    def raised(self, error: BaseException) -> None:
+        """Note an error of the rig that code under test can swallow."""
+        if all(error is not known for known, _ in self.errors):
+            self.errors.append((error, waiting_at()))
+
+    def loose_ends(
+        self, types: Iterable[str], jobs: Iterable[LiveJob], idle_faults: Iterable[str], idle_taps: Iterable[str],
+        test: CodeType | None,
+    ) -> dict[str, list[str]]:  # fmt: skip
+        """Return what makes a test that passes say less than it seems, as lines by kind.
+
+        Parameters: `test` is the code of the test: an error that has come up to it is not hidden.
+        """
+        known = {"job type": set(types), "queue": {job.queue for job in jobs}}
+        found: dict[str, list[str]] = {
+            "unknown names": [
+                f"no {what} is called {name!r} [{place}]; {nearest(name, known[what])}"
+                for (name, what), place in self.names.items()
+                if name not in known[what]
+            ],
+            "idle faults": list(idle_faults),
+            "idle taps": list(idle_taps),
+            "idle laws": [
+                f"the law {law} found nothing to judge [{place}]" for law, place in self.idle_laws.items() if place
+            ],
+            "dead jobs": [
+                f"nobody looked at the dead job {job!r}: {type(job.error).__name__}: {job.error}"
+                for job in jobs
+                if job.state == "dead" and job.number not in self._dead
+            ],
+            "hidden errors": [
+                f"the code under test has swallowed {type(error).__name__} [{place}]: {error}"
+                for error, place in self.errors
+                if _reached(error) is not test
+            ],
+        }
+        return {kind: lines for kind, lines in found.items() if lines and kind not in self.allowed}
+
+
+def _reached(error: BaseException) -> CodeType | None:
+    """Return the outermost code that an error has come up to."""
+    trace = error.__traceback__
+    while trace is not None and is_own(trace.tb_frame.f_code.co_filename):
+        trace = trace.tb_next
+    return None if trace is None else trace.tb_frame.f_code
+
+
+def told(ends: Mapping[str, list[str]]) -> str:
+    """Return loose ends in words, with the way to allow them."""
+    lines = "".join(f"\n  {line}" for found in ends.values() for line in found)
+    listed = ", ".join(f'"{kind}"' for kind in ends)
+    return (
+        f"the test passes, and says less than it seems:{lines}\nIf that is meant: rig.allow({listed}) in the test, "
+        f"@pytest.mark.rig(allow=[{listed}]), or allow = [{listed}] in [tool.ironclock]"
+    )

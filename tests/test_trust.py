@@ -1,0 +1,244 @@
+"""Small tests that pass and should not, and tests as somebody writes them first: in real pytest runs."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+
+APPLICATION = """
+import asyncio, contextlib, datetime as dt, time
+from unittest import mock
+import pytest
+import ironclock as ic
+
+def put(fn, *args, wait=0):
+    raise AssertionError("the real queue was called")
+
+def put_with_more(fn, *args, wait=0, trace=None):
+    raise AssertionError("the real queue was called")
+
+def confirm(booking, seats=1):
+    return f"{booking}: {seats}"
+
+def weigh(crates):
+    assert crates < 10, "too heavy"
+
+def view(crate):
+    try:
+        put(confirm, crate)
+    except Exception:
+        return 500
+    return 200
+"""
+
+HONEST = {
+    "a misspelled name is empty in silence": (
+        'rig.tap(put); put(confirm, 7); rig.settle(); assert not rig.jobs("confrim")',
+        r"no job type is called 'confrim' \[.*test_it\]; did you mean 'confirm'\? known: confirm",
+    ),
+    "a misspelled name in a fault": (
+        'rig.tap(put); rig.faults.fail("confrim"); put(confirm, 7); rig.settle()',
+        r"no job type is called 'confrim'[^$]*the fault 'fail confrim' struck 0 times",
+    ),
+    "a misspelled queue": (
+        'rig.tap(put); put(confirm, 7); rig.settle(); assert not rig.jobs(queue="dekc")',
+        r"no queue is called 'dekc'",
+    ),
+    "a fault in the past": (
+        'rig.faults.fail(rig.job(confirm), between=("2031-03-02", "2031-03-03")); rig.enqueue(confirm, 7); rig.settle()',
+        r"struck 0 times; it is for the time from 2031-03-02T00:00:00\+00:00 to 2031-03-03T00:00:00\+00:00, and the rig",
+    ),
+    "a fault at an attempt that is never made": (
+        "rig.faults.fail(rig.job(confirm), attempts=2); rig.enqueue(confirm, 7); rig.settle()",
+        r"the fault 'fail confirm' struck 0 times",
+    ),
+    "an outage that never comes": (
+        'rig.faults.outage(("2031-04-01", "2031-04-02")); rig.enqueue(confirm, 7); rig.settle()',
+        r"the outage from 2031-04-01T00:00:00\+00:00 .* is in the future",
+    ),
+    "a tap that is never called": ("rig.tap(put)", r"<tap on .*:put: 0 jobs.*> was never called"),
+    "a law about nothing": (
+        "rig.job(confirm); rig.check(ic.laws.nothing_lost())", r"the law nothing_lost\(\) found nothing to judge",
+    ),
+    "a law about a job that was never enqueued": (
+        'rig.job(confirm); rig.enqueue(weigh, 1); rig.settle(); rig.check(ic.laws.no_overlap("confirm"))',
+        r"the law no_overlap\('confirm'\) found nothing to judge",
+    ),
+    "a law of one's own about nothing": (
+        "rig.check(lambda jobs: [job.id for job in jobs if job.state == 'dead'])", r"the law <lambda> found nothing",
+    ),
+    "a wrong assertion in a job": (
+        "rig.enqueue(weigh, 12); rig.settle()",
+        r"nobody looked at the dead job <job weigh-1\(12\): dead, 1 attempt>: AssertionError: too heavy",
+    ),
+    "an error of the rig that the application swallows": (
+        "rig.tap(put); assert view(object()) == 500", r"the code under test has swallowed PayloadError",
+    ),
+    "a law that was not called": ("rig.check(ic.laws.nothing_lost)", r"the law is nothing_lost itself; call it"),
+    "no law at all": ("rig.check()", r"check has no laws"),
+    "a delay that the reading does not read": (
+        "rig.tap(put, reads=ic.reading()); put(confirm, 7, wait=60)",
+        r"was called with wait=60, which its reading passes on to the job confirm.*ic\.reading\(after='wait'\)",
+    ),
+    "a reading of a parameter that is not there": (
+        'rig.tap(put, reads=ic.reading(after="wiat"))', r"the parameter 'wiat', which the callable does not have; did",
+    ),
+    "a tap without a certain reading": (
+        "rig.tap(put_with_more)",
+        r"give reads=ic\.reading\(job='fn', args=slice\(1, None\), after='wait', kwargs=False\).*not understood: trace",
+    ),
+    "a clock that is moved past an event loop": (
+        "async def moves(): rig.advance('1h')\n    asyncio.run(moves())", r"await rig\.advance_async\(\.\.\.\)",
+    ),
+    "one job of none": ('rig.tap(put); put(confirm, 7); rig.jobs("cnfirm").one()', r"found none; the rig has confirm \(1"),
+    "one job of those that nearly fit": (
+        "rig.enqueue(confirm, 7); rig.jobs(confirm, where=lambda job: job.args == (8,)).one()",
+        r"found none; without where= there are 1:\s+E?\s+<job confirm-1\(7\): ready>",
+    ),
+}  # fmt: skip
+
+SHORT = {
+    "a function with a delay and retries": (
+        'job = rig.enqueue(confirm, "TL-204", seats=2, after="10m", retry=3); rig.advance("10m"); '
+        'assert job.result == "TL-204: 2"'
+    ),
+    "schedules as text and as timedelta": (
+        'rig.schedule("close", confirm.__get__("TL-1"), "30 1 * * *"); rig.schedule("poll", lambda: None, '
+        'dt.timedelta(hours=5)); rig.schedule("look", lambda: 1, "6h"); rig.advance("1d"); assert len(rig.jobs()) == 9'
+    ),
+    "a tap whose reading is certain": (
+        "rig.tap(put); put(confirm, 7, wait=60); assert rig.jobs(confirm).one().delay == dt.timedelta(minutes=1); "
+        "rig.run_dry()"
+    ),
+    "taps and faults in a block": (
+        "with rig.tap(put), rig.faults.fail(): put(confirm, 7); rig.settle()\n    assert len(rig.dead) == 1\n"
+        "    rig.enqueue(confirm, 8); rig.settle(); assert rig.jobs(args=(8,)).one().state == 'done'"
+    ),
+    "exactly these jobs": (
+        'rig.enqueue(confirm, 7); rig.enqueue(confirm, 8, seats=2, after="20m"); rig.jobs().must_be((confirm, 7), '
+        'ic.expected("confirm", mock.ANY, after="20m", seats=2)); rig.jobs().must_include("confirm"); '
+        "rig.jobs().must_be(ic.expected(confirm, 8, ...), (confirm, 7), in_order=False)"
+    ),
+    "plain lists": (
+        "rig.enqueue(confirm, 7); rig.enqueue(confirm, 8); assert rig.jobs().names == ['confirm'] * 2; "
+        "assert rig.jobs().args == [(7,), (8,)]; assert isinstance(rig.jobs()[1:], ic.JobSet); "
+        "assert rig.jobs()[1:].one().args == (8,)"
+    ),
+    "waits as text": (
+        'rig.faults.fail(rig.job(confirm, retry=ic.Retry(3, ic.exponential("10s"))), attempts=(1, 2)); '
+        'job = rig.enqueue(confirm, 7); rig.run_dry(); assert job.waits == ["10s", "20s"]; '
+        'job.must_wait("10s", "20s"); job.must_wait("11s", "19s", within=0.1); assert rig.jobs().waits == [job.waits]'
+    ),
+    "a dead job that is looked at": (
+        "rig.enqueue(weigh, 12); rig.settle(); assert rig.jobs().states() == {'dead': 1}"
+    ),
+    "a dead job in rig.dead": "rig.enqueue(weigh, 12); rig.settle(); assert rig.dead.one().args == (12,)",
+    "a dead job whose error is looked at": (
+        "job = rig.enqueue(weigh, 12); rig.settle(); assert isinstance(job.error, AssertionError)"
+    ),
+    "a dead job that a law is about": (
+        'job = rig.enqueue(weigh, 12); rig.settle(); rig.check(ic.laws.attempts_at_most("weigh", 1))'
+    ),
+    "what is allowed in the test": (
+        'rig.allow("dead jobs", "idle taps"); rig.tap(put); rig.enqueue(weigh, 12); rig.settle()'
+    ),
+    "an error of the rig that the test expects": (
+        "rig.tap(put)\n    with pytest.raises(ic.PayloadError): put(confirm, object())"
+    ),
+    "the clock of an async test": (
+        "log = []\n"
+        "    async def reminds():\n"
+        "        await asyncio.sleep(60)\n"
+        "        log.append(rig.now.strftime('%H:%M'))\n"
+        "    async def test():\n"
+        "        task = asyncio.create_task(reminds())\n"
+        "        rig.enqueue(confirm, 7, after='90m')\n"
+        "        await rig.advance_async('2h')\n"
+        "        log.append((rig.now.hour, rig.jobs().one().state))\n"
+        "        rig.enqueue(confirm, 8)\n"
+        "        await rig.settle_async()\n"
+        "        log.append(rig.jobs()[1].state)\n"
+        "        rig.enqueue(confirm, 9, after='3h')\n"
+        "        await rig.run_dry_async()\n"
+        "        await rig.advance_to_async('2031-03-03T15:00')\n"
+        "        log.append(rig.now.hour)\n"
+        "    asyncio.run(test())\n"
+        "    assert log == ['09:01', (11, 'done'), 'done', 15]"
+    ),
+}  # fmt: skip
+
+
+def run(pytester: pytest.Pytester, body: str) -> pytest.RunResult:
+    pytester.makepyfile(f"{APPLICATION}\ndef test_it(rig):\n    {body}\n")
+    return pytester.runpytest("-n0")
+
+
+@pytest.mark.parametrize(("body", "words"), HONEST.values(), ids=[name.replace(" ", "-") for name in HONEST])
+def test_what_passes_and_should_not_fails_in_words(pytester: pytest.Pytester, body: str, words: str) -> None:
+    result = run(pytester, body)
+    result.assert_outcomes(failed=1)
+    assert re.search(words, result.stdout.str()), result.stdout.str()
+    result.stdout.no_fnmatch_line("*/src/ironclock/*")
+
+
+@pytest.mark.parametrize("body", SHORT.values(), ids=[name.replace(" ", "-") for name in SHORT])
+def test_short_ways(pytester: pytest.Pytester, body: str) -> None:
+    run(pytester, body).assert_outcomes(passed=1)
+
+
+@pytest.mark.parametrize(
+    ("wanted", "table"),
+    [
+        ('(confirm, 7), (confirm, 9), "weigh", "weigh"', [
+            "are not these 4, in this order; there are 3:", "         expected    found",
+            "         confirm(7)  confirm-1", "differs  confirm(9)  confirm-2: arguments (8, seats=2)",
+            "missing  weigh(...)  -", "extra    -           confirm-3(3)",
+        ]),
+        ('(confirm, 8, ...), (confirm, 7), confirm', [
+            "order  confirm(8, ...)  confirm-1: arguments (7)", "order  confirm(7)       confirm-2: arguments (8, seats=2)",
+        ]),
+        ('ic.expected(confirm, 7, after="1h"), confirm, confirm', ["differs  confirm(7), after 1h  confirm-1: after 0s"]),
+        ('ic.expected(confirm, queue="desk", state="done"), confirm, confirm',
+         ["differs  confirm(...), queue desk, state done  confirm-1: queue default, state ready"]),
+    ],
+)  # fmt: skip
+def test_a_difference_is_a_table(pytester: pytest.Pytester, wanted: str, table: list[str]) -> None:
+    body = "rig.enqueue(confirm, 7); rig.enqueue(confirm, 8, seats=2); rig.enqueue(confirm, 3); rig.jobs().must_be("
+    result = run(pytester, f"{body}{wanted})")
+    result.assert_outcomes(failed=1)
+    told = result.stdout.str()
+    assert all(line in told for line in table), told
+
+
+def test_loose_ends_are_allowed_by_a_marker_and_a_setting(pytester: pytest.Pytester) -> None:
+    bodies = [body for body, _ in HONEST.values()][10:12]
+    source = APPLICATION + "".join(f"\ndef test_{n}(rig):\n    {body}\n" for n, body in enumerate(bodies))
+    pytester.makepyfile(source + '\n@pytest.mark.rig(allow=["dead jobs"])\ndef test_marker(rig):\n    ' + bodies[0])
+    pytester.runpytest("-n0").assert_outcomes(failed=2, passed=1)
+    pytester.makepyprojecttoml('[tool.ironclock]\nallow = ["dead jobs", "hidden errors"]\n')
+    pytester.runpytest("-n0").assert_outcomes(passed=3)
+    pytester.makepyprojecttoml('[tool.ironclock]\nallow = ["dead job"]\n')
+    pytester.runpytest("-n0").stdout.fnmatch_lines(["*allow has 'dead job'; did you mean 'dead jobs'?*"])
+
+
+def test_a_rig_of_a_wider_scope_and_one_of_the_test_itself_are_not_judged(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        APPLICATION
+        + """
+def test_a_rig_of_its_own():
+    with ic.Rig() as rig:
+        rig.enqueue(weigh, 12); rig.settle()
+        assert rig.loose_ends()[0].startswith("nobody looked at the dead job <job weigh-1")
+        assert rig.dead and not rig.loose_ends()
+@pytest.fixture(scope="module")
+def shared():
+    with ic.Rig() as rig:
+        yield rig
+def test_shared(shared):
+    shared.faults.fail(shared.job(confirm))
+def test_later(shared):
+    job = shared.enqueue(confirm, 7); shared.settle(); assert job.state == "dead"
+"""
+    )
+    pytester.runpytest("-n0").assert_outcomes(passed=3)
