@@ -307,7 +307,7 @@ def bad_inputs() -> list[Any]:
         (lambda r: ic.Rig(strict="no"), ic.InputError, "give True or False"),
         (lambda r: ic.Retry(3, ["1s", "2s", "3s", "4s"]), ic.PolicyError, "4 waits, and 3 attempts have 2 between them"),
         (lambda r: ic.Retry(3, on=(KeyError, OSError), never_on=OSError), ic.PolicyError, "both in on and in never_on"),
-        (lambda r: r.jobs().must_be(()), ic.InputError, "an empty tuple is no expected job"),
+        (lambda r: r.jobs().must_be(()), ic.InputError, "an empty tuple is not an expected job"),
         (lambda r: r.enqueue(ic.Rig().job(idle).call()), ic.UnknownJob, "idle"),
         (lambda r: r.enqueue(kind(r).call(), after=-1), ic.DurationError, "negative"),
         (lambda r: r.enqueue(kind(r).call(), after="soon"), ic.DurationError, "soon"),

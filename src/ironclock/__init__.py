@@ -96,12 +96,12 @@ if TYPE_CHECKING:
     from .search.probe import probe as probe
     from .simulation.effects import Effect as Effect
     from .simulation.effects import Effects as Effects
-    from .simulation.expected_jobs import Expected as Expected
-    from .simulation.expected_jobs import expected as expected
     from .simulation.faults import Fault as Fault
     from .simulation.faults import Faults as Faults
     from .simulation.job_sets import DeadLetters as DeadLetters
+    from .simulation.job_sets import Expected as Expected
     from .simulation.job_sets import JobSet as JobSet
+    from .simulation.job_sets import expected as expected
     from .simulation.jobs import Attempt as Attempt
     from .simulation.jobs import Job as Job
     from .simulation.policy import Call as Call
@@ -154,9 +154,8 @@ _HOMES = {
     "search.findings": "Finding Findings",
     "search.probe": "Progress probe",
     "simulation.effects": "Effect Effects",
-    "simulation.expected_jobs": "Expected expected",
     "simulation.faults": "Fault Faults",
-    "simulation.job_sets": "DeadLetters JobSet",
+    "simulation.job_sets": "DeadLetters Expected JobSet expected",
     "simulation.jobs": "Attempt Job",
     "simulation.policy": "Call JobType Policy",
     "simulation.queues": "QueueControl",

@@ -95,6 +95,7 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
     from .rig import Rig
 
     arguments = dict(_settings(request.config))
+    taps = arguments.pop("taps", {})
     for marker in reversed(list(request.node.iter_markers("rig"))):
         if marker.args:
             raise pytest.UsageError(
@@ -103,6 +104,10 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
         arguments.update(marker.kwargs)
     try:
         made = Rig(**arguments)
+        if taps:
+            from .capture.configured_taps import put_taps
+
+            put_taps(made.tap, taps)
     except TypeError as error:
         raise pytest.UsageError(f"the rig marker of {request.node.nodeid}: {error}") from None
     except IronClockError as error:
@@ -130,10 +135,11 @@ def _read_settings(path: Path) -> dict[str, Any]:
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise pytest.UsageError(f"{path}: {error}") from None
     values = {key: value for key, value in table.items() if not isinstance(value, dict)}
+    taps = table.get("taps", {})
     for key in values:
         if key not in _SETTINGS:
             raise pytest.UsageError(f"{path}: [tool.ironclock] has no setting {key!r}; {nearest(key, _SETTINGS)}")
-    return values
+    return {**values, "taps": taps} if taps else values
 
 
 @pytest.hookimpl(wrapper=True)
@@ -226,7 +232,7 @@ def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
         ends = rig_module.loose_ends_of(made, test, older_taps)
         if ends:
             from .errors import LooseEnds
-            from .simulation.attention import told
+            from .history.attention import told
 
             raise LooseEnds(told(ends))
     return result
@@ -330,7 +336,7 @@ def _users_frames(trace: TracebackType | None) -> list[TracebackType]:
 
 
 def _hide_own_frames() -> None:
-    """Leave the frames of Iron Clock out of tracebacks, unless a mistake of its own was raised there."""
+    """Leave the frames of Iron Clock out of tracebacks, unless a mistake in Iron Clock was raised there."""
     for name, module in list(sys.modules.items()):
         if name.partition(".")[0] == "ironclock":
             module.__dict__["__tracebackhide__"] = _is_hidden

@@ -21,10 +21,12 @@ from .errors import InputError, InstantError, PolicyError, RigStateError, neares
 from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
 from .foundation.source_location import frame_of_caller
+from .history.attention import LooseEnd
 from .history.history import History
 from .interpreter import installation
 from .interpreter.border import signals
 from .interpreter.border.border import Border
+from .interpreter.local_zone import local_zone
 from .interpreter.patching.clock_functions import ClockFunctions
 from .interpreter.running_loop import advance_async, running_loop, settle_async
 from .interpreter.tasks.greenlets import GreenletSwitcher
@@ -36,14 +38,12 @@ from .schedules.sets import Jitter, Within
 from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
 from .schedules.written import schedule_of
 from .simulation.admission import Conditions
-from .simulation.attention import LooseEnd
 from .simulation.decisions import Decisions
 from .simulation.effects import Effects
 from .simulation.event_loop import ONE_EVENT
 from .simulation.events import Events
-from .simulation.expected_jobs import expected
 from .simulation.faults import Faults
-from .simulation.job_sets import DeadLetters, JobSet
+from .simulation.job_sets import DeadLetters, JobSet, expected
 from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt
 from .simulation.policy import Call, JobType, Policy
 from .simulation.queues import Pool, QueueControl
@@ -82,7 +82,8 @@ class Rig:
     Parameters:
 
     - `start`: the instant at which it begins. Default ``"2031-03-03T09:00"``.
-    - `zone`: the time zone in which text and naive local time are read: a tz database name or a `tzinfo`. Default UTC.
+    - `zone`: the time zone in which text and naive local time are read: a tz database name or a `tzinfo`. ``"local"``:
+      the application's own: Django's ``TIME_ZONE``, else the variable ``TZ``, else that of the system. Default UTC.
     - `seed`: a whole number or text. Every random choice of the rig follows from it. Default 0.
     - `policy`: how a job is treated if its job type does not say otherwise. Default ``Policy()``.
     - `payload`: ``"json"`` (the default) refuses arguments that do not survive JSON; ``"any"`` takes them all.
@@ -117,7 +118,7 @@ class Rig:
             raise InputError(f"strict is {strict!r}; give True or False")
         if threads not in (None, "simulated", "real"):
             raise InputError(f"threads is {threads!r}; give 'simulated', 'real' or None")
-        timeline = self._timeline = Timeline(zone)
+        timeline = self._timeline = Timeline(local_zone() if zone == "local" else zone)
         # The simulation, and what moves it in this interpreter.
         switcher = self._switcher = GreenletSwitcher()
         simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher)
@@ -354,7 +355,7 @@ class Rig:
         - `args`, `kwargs`: the arguments. For a parameter that has the name of one below, give a call.
         - `after`: a delay, or `at`: an instant. Default: due now.
         - `queue`, `priority`, `key`: in place of those of the policy.
-        - `retry`: for a function that is no job type yet: a `Retry`, or the number of attempts. Default None: as the
+        - `retry`: for a function that is not a job type yet: a `Retry`, or the number of attempts. Default None: as the
           policy of the rig says.
 
         Raises `InputError` for anything else, for arguments that the function does not take, for both `after` and
@@ -461,8 +462,9 @@ class Rig:
     # --- capturing what real code does --------------------------------------------------------------
 
     def tap(
-        self, target: Any, *, reads: Reading | None = None, payload: Payload | None = None, also_real: bool = False
-    ) -> Tap:
+        self, target: Any, *, reads: Reading | None = None, payload: Payload | None = None, also_real: bool = False,
+        policy: Policy | None = None,
+    ) -> Tap:  # fmt: skip
         """Turn calls of a real callable into jobs while the rig is entered.
 
         Parameters:
@@ -472,6 +474,9 @@ class Rig:
           `Enqueue`. Default None: as the names of the parameters say, if that is certain.
         - `payload`: as in `Rig`. Default None: as the rig says.
         - `also_real`: True calls the real callable as well, and returns its answer. Default False.
+        - `policy`: how a captured job is treated if it is not a job type yet. This is where the retries of captured
+          jobs are set, for all jobs of the tap; `Rig.job` sets them for one function. A reading can have a policy of
+          its own. Default None: the policy of the rig.
 
         As a context manager it captures calls only inside the block. Raises `TapError` if the target does not exist or
         cannot be replaced, if the reading does not fit it, or if `reads` is missing and not certain.
@@ -484,7 +489,7 @@ class Rig:
             check_payload(payload)
         made = Tap(
             target, reads, self._registry.enqueue_asked, payload or self._registry.payload, also_real,
-            self._simulation.attention.raised, self._take_away,
+            self._simulation.attention.raised, self._take_away, policy,
         )  # fmt: skip
         self._install(made)
         return made
@@ -745,7 +750,7 @@ class Rig:
 
     def _entered_for_now(self) -> AbstractContextManager[Any]:
         """Enter the rig for one call, unless it is entered. Jobs never run on the real clock."""
-        return _NOTHING if self._thread is not None else _ForOneCall(self)
+        return _NOTHING if self._thread is not None else _Held(self._begin_hold, self._end_call)
 
     def step(self) -> bool:
         """Run the next event, and move the clock to it. Returns False if no event is pending."""
@@ -927,7 +932,17 @@ class Rig:
 
             assert not rig.loose_ends()
         """
-        return [line for lines in loose_ends_of(self, frame_of_caller(1).f_code).values() for line in lines]
+        return [line for lines in self._loose_ends(frame_of_caller(1).f_code).values() for line in lines]
+
+    def _loose_ends(self, test: CodeType | None, older_taps: int = 0) -> dict[str, list[str]]:
+        simulation = self._simulation
+        taps = (
+            f"{tap!r} was never called [{tap.place}]"
+            for tap in (*self._taps[older_taps:], *self._taken_away)
+            if isinstance(tap, Tap) and not tap.calls
+        )
+        idle_faults = simulation.faults.idle(simulation.loop.now)
+        return simulation.attention.loose_ends(simulation.broker.types, simulation.broker.jobs, idle_faults, taps, test)
 
     def note(self, text: str) -> None:
         """Write a line of the test into the history, at this instant. Parameters: `text` is the line."""
@@ -1017,6 +1032,27 @@ class Rig:
         if self._replay is not None and error is None:
             self._replay.must_fit()
 
+    def _begin_hold(self) -> Rig:
+        self._holds += 1
+        try:
+            return self.__enter__()
+        except BaseException:
+            self._holds -= 1
+            raise
+
+    def _end_hold(self, *raised: Any) -> None:
+        try:
+            self.__exit__(*raised)
+        finally:
+            self._holds -= 1
+
+    def _end_call(self, *_: Any) -> None:
+        try:
+            with signals.interrupts_deferred():
+                self._leave()
+        finally:
+            self._holds -= 1
+
     def _leave(self) -> None:
         try:
             for tap in reversed(self._taps):
@@ -1102,50 +1138,25 @@ _DEFAULT_POLICY = Policy()
 _NOTHING = nullcontext()
 
 
-class _ForOneCall:
-    """Enters a rig for one call. Threads that it has started live on until it is closed."""
+class _Held:
+    """Enters a rig and leaves it, by functions of the rig. A generator could be left half way by Ctrl-C."""
 
-    def __init__(self, rig: Rig) -> None:
-        self._rig = rig
+    def __init__(self, begin: Callable[[], Rig], end: Callable[..., None]) -> None:
+        self._begin, self._end = begin, end
 
-    def __enter__(self) -> None:
-        self._rig._holds += 1
-        try:
-            self._rig.__enter__()
-        except BaseException:
-            self._rig._holds -= 1
-            raise
+    def __enter__(self) -> Rig:
+        return self._begin()
 
-    def __exit__(self, *_: object) -> None:
-        try:
-            with signals.interrupts_deferred():
-                self._rig._leave()
-        finally:
-            self._rig._holds -= 1
+    def __exit__(self, *raised: Any) -> None:
+        self._end(*raised)
 
 
-class held:  # noqa: N801  # a context manager, used like a function; a generator could be left by Ctrl-C half way
+def held(rig: Rig) -> AbstractContextManager[Rig]:
     """Enter a rig on behalf of a test or a story, which can enter it once more itself.
 
     Threads that the rig has started live on until it is closed.
     """
-
-    def __init__(self, rig: Rig) -> None:
-        self._rig = rig
-
-    def __enter__(self) -> Rig:
-        self._rig._holds += 1
-        try:
-            return self._rig.__enter__()
-        except BaseException:
-            self._rig._holds -= 1
-            raise
-
-    def __exit__(self, *raised: Any) -> None:
-        try:
-            self._rig.__exit__(*raised)
-        finally:
-            self._rig._holds -= 1
+    return _Held(rig._begin_hold, rig._end_hold)
 
 
 def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[str, list[str]]:
@@ -1153,14 +1164,7 @@ def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[
 
     Parameters: `test` is the code of the test. `older_taps` is how many taps were there before the test began.
     """
-    simulation = rig._simulation
-    taps = (
-        f"{tap!r} was never called [{tap.place}]"
-        for tap in (*rig._taps[older_taps:], *rig._taken_away)
-        if isinstance(tap, Tap) and not tap.calls
-    )
-    idle_faults = simulation.faults.idle(simulation.loop.now)
-    return simulation.attention.loose_ends(simulation.broker.types, simulation.broker.jobs, idle_faults, taps, test)
+    return rig._loose_ends(test, older_taps)
 
 
 def taps_of(rig: Rig) -> int:

@@ -19,7 +19,7 @@ from click.testing import CliRunner
 from ironclock.cli.main import main
 
 SCENARIO = Path(__file__).parents[2] / "examples" / "scenarios" / "harbour_outage.toml"
-COMMANDS = ["check", "compare", "completion", "demo", "estimate", "export", "forecast", "lint", "mistakes", "probe", "run",
+COMMANDS = ["check", "compare", "completion", "demo", "estimate", "export", "forecast", "init", "lint", "mistakes", "probe", "run",
             "show", "when"]  # fmt: skip
 
 

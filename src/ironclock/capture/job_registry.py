@@ -146,7 +146,7 @@ class JobRegistry:
         return made
 
     def _free_name(self, job: Any) -> str:
-        """Return a name for a callable that is no job type yet, such as ``send`` or ``send-2``."""
+        """Return a name for a callable that is not a job type yet, such as ``send`` or ``send-2``."""
         name = base = job_name(job)
         count = 2
         while name in self._broker.types:

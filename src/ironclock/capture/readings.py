@@ -97,7 +97,7 @@ def reading(
         taken.add(kwargs)
 
     def must_be_parameters(signature: inspect.Signature) -> None:
-        """Raise `TapError` if a name is no parameter of the real callable."""
+        """Raise `TapError` if a name is not a parameter of the real callable."""
         parameters = signature.parameters.values()
         if any(parameter.kind is parameter.VAR_KEYWORD for parameter in parameters):
             return

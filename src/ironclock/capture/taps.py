@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import Any
 
-from ..errors import InputError, RigStateError, TapError, UnknownJob
+from ..errors import InputError, PolicyError, RigStateError, TapError, UnknownJob
 from ..foundation.source_location import calling
 from ..simulation.jobs import Job
+from ..simulation.policy import Policy
 from .payload import Payload
 from .readings import Enqueue, Reading, proposed, reading, spelled
 from .targets import Replacement
@@ -26,6 +28,7 @@ class Tap(Replacement):
         also_real: bool,
         on_error: Callable[[BaseException], None],
         take_away: Callable[[Tap], None],
+        policy: Policy | None = None,
     ) -> None:
         super().__init__(target)
         if reads is None:
@@ -37,6 +40,9 @@ class Tap(Replacement):
         self._put = put
         self._payload = payload
         self._also_real = also_real
+        if policy is not None and not isinstance(policy, Policy):
+            raise PolicyError(f"policy is {policy!r}; give an ic.Policy(...)")
+        self._policy = policy
         self.label = self.target.label
         """What is tapped, as ``module:name``."""
         self.jobs: list[Job[Any]] = []
@@ -109,6 +115,8 @@ class Tap(Replacement):
         several = not isinstance(asked, Enqueue)
         answers = []
         for one in (asked,) if isinstance(asked, Enqueue) else asked:
+            if one.policy is None and self._policy is not None:
+                one = replace(one, policy=self._policy)
             with self._noting_errors():
                 job = self._put(one, self._payload, self.label)
             self.jobs.append(job)

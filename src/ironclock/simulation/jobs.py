@@ -7,16 +7,16 @@ things, and change nothing but through a few methods.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, Generic, Literal, Protocol, TypeAlias, TypeVar
 
-from ..errors import AttemptTimeout, WorkerDied
-from ..foundation.durations import Duration, spell, to_timedelta
+from ..errors import AttemptTimeout, InputError, JobsDiffer, WorkerDied
+from ..foundation.durations import Duration, spell, to_ns, to_timedelta
 from ..foundation.instants import Timeline
 from .task import Task
 
 if TYPE_CHECKING:
-    from .attention import Attention
+    from ..history.attention import Attention
     from .policy import JobType
     from .queues import Pool
 
@@ -393,9 +393,7 @@ class Job(Generic[R_co]):
             rig.advance("1h")
         """
         __tracebackhide__ = True
-        from .expected_jobs import must_wait
-
-        must_wait(self, waits, within)
+        _must_wait(self, waits, within)
 
     @property
     def attempts_made(self) -> int:
@@ -460,3 +458,26 @@ def worker_died(attempt: LiveAttempt, seam: str) -> WorkerDied:
 def written_arguments(args: tuple[Any, ...], kwargs: dict[str, Any]) -> str:
     """Return arguments as they are written in a call."""
     return ", ".join([*map(repr, args), *(f"{name}={value!r}" for name, value in kwargs.items())])
+
+
+def _must_wait(job: Job[Any], waits: Sequence[Duration], within: float) -> None:
+    """Raise `JobsDiffer` unless a job has waited so long after its failed attempts."""
+    __tracebackhide__ = True
+    if isinstance(within, bool) or not isinstance(within, (int, float)) or not 0 <= within < 1:
+        raise InputError(f"within is {within!r}; give a share from 0 to 1, such as 0.1")
+    wanted = [to_ns(wait, what=f"wait {number}") for number, wait in enumerate(waits, 1)]
+    found = [attempt.waited_ns for attempt in job.attempts if attempt.waited_ns is not None]
+    if len(found) == len(wanted) and all(
+        abs(ns - wish) <= within * wish for ns, wish in zip(found, wanted, strict=True)
+    ):
+        return
+    share = f", up to {within:.0%} more or less" if within else ""
+    rows = "\n".join(
+        f"  after attempt {number}: expected {_spelled(wanted, number)}, found {_spelled(found, number)}"
+        for number in range(1, max(len(found), len(wanted)) + 1)
+    )
+    raise JobsDiffer(f"the waits of {job.id} are not as expected{share}:\n{rows or '  none'}")
+
+
+def _spelled(waits: Sequence[int], number: int) -> str:
+    return spell(waits[number - 1]) if number <= len(waits) else "none"

@@ -271,14 +271,14 @@ class Retry:
             return "dead", 0
         return "retry", wait
 
-    def _values(self) -> tuple[object, ...]:
+    def values(self) -> tuple[object, ...]:
         return self.attempts, self.wait, self.on, self.never_on, self.drop_on, self.within
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Retry) and self._values() == other._values()
+        return isinstance(other, Retry) and self.values() == other.values()
 
     def __hash__(self) -> int:
-        return hash(self._values())
+        return hash(self.values())
 
     def describe(self) -> str:
         """Return the policy in words."""

@@ -11,10 +11,10 @@ from ..errors import InputError, JobsLeftOpen, RigStateError, nearest
 from ..foundation.durations import spell
 from ..foundation.instants import Timeline
 from ..foundation.random_generators import RandomGenerators
+from ..history.attention import Attention
 from ..history.history import History
 from ..history.narrative import job_story
 from .attempts import Attempts
-from .attention import Attention
 from .broker import Broker
 from .decisions import Decisions
 from .delivery import Delivery

@@ -121,7 +121,7 @@ class _Control:
     def __init__(self, server: Any, login: bytes | None) -> None:
         self._socket = socket.create_connection(server[:2], timeout=2) if isinstance(server, tuple) else None
         if self._socket is None:
-            raise ValueError("a client of a socket file has no address of its own")
+            raise ValueError("a client of a socket file has no address")
         self._reader = self._socket.makefile("rb")
         if login is not None:
             self._ask(login)

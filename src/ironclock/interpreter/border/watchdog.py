@@ -99,7 +99,7 @@ class Watchdog:
         real_write(ends, b".")
         try:
             while not poll_for(reads, select.POLLIN, round(self._every_s * 1000)):
-                with contextlib.suppress(RuntimeError, KeyError, ProcessLookupError):  # a rig is left meanwhile
+                with contextlib.suppress(RuntimeError, KeyError, ProcessLookupError):  # a rig is left now
                     for thread, world in list(self._worlds.items()):
                         self._look_at(thread, world)
         finally:

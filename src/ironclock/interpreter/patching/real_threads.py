@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from types import CodeType
 from typing import Any
 
 current_frames = sys._current_frames
@@ -25,8 +26,14 @@ def others_run() -> bool:
     if count <= 0:
         return False
     # The workers of an older thread pool that wait for work do nothing by themselves.
+    worker = pool_worker()
+    return worker is None or count > [frame.f_code for frame in current_frames().values()].count(worker)
+
+
+def pool_worker() -> CodeType | None:
+    """Return the code in which a worker of a thread pool waits for work. None if nobody has made a pool."""
     pools = sys.modules.get("concurrent.futures.thread")
-    return pools is None or count > [frame.f_code for frame in current_frames().values()].count(pools._worker.__code__)
+    return None if pools is None else pools._worker.__code__
 
 
 def note_runner_threads() -> None:

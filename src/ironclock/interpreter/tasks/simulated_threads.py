@@ -20,7 +20,7 @@ from ...errors import StrictError
 from ...foundation.source_location import calling, is_own
 from ...simulation.jobs import LiveAttempt
 from ...simulation.task import Task
-from ..patching.real_threads import runner_threads, starting
+from ..patching.real_threads import pool_worker, runner_threads, starting
 from .deadlocks import Deadlocks
 from .locks import free_locks_of
 from .thread_locals import FIRST_IDENT, ThreadStates
@@ -196,7 +196,7 @@ class SimulatedThreads:
         return thread
 
     def stand_in(self, ident: int, state: int, function: Callable[[], Any]) -> None:
-        """Start a simulated thread in place of a real one, which waits meanwhile: it has its identifier and values.
+        """Start a simulated thread in place of a real one, which waits for it: it has its identifier and values.
 
         Parameters: `state` is the address of the real thread's state.
         """
@@ -230,14 +230,14 @@ class SimulatedThreads:
 
     def end_idle_pool_workers(self) -> None:
         """End the workers of thread pools that wait for work: their rig is left."""
-        pools = sys.modules.get("concurrent.futures.thread")
-        if pools is None:
+        worker = pool_worker()
+        if worker is None:
             return
         for thread in list(self.alive.values()):
             frame = None if thread.suspension is None else thread.suspension.gr_frame
             while frame is not None and is_own(frame.f_code.co_filename):
                 frame = frame.f_back
-            if frame is not None and frame.f_code is pools._worker.__code__:
+            if frame is not None and frame.f_code is worker:
                 thread.end()
                 thread.suspended = False
                 self._loop.switcher.end_suspended(thread)

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from types import CodeType
-from typing import TYPE_CHECKING, Literal, TypeAlias, get_args
+from typing import Any, Literal, Protocol, TypeAlias, get_args
 
 from ..errors import InputError, nearest
 from ..foundation.source_location import calling, is_own, waiting_at
 
-if TYPE_CHECKING:
-    from .jobs import LiveJob
-
 LooseEnd: TypeAlias = Literal["unknown names", "idle faults", "idle taps", "idle laws", "dead jobs", "hidden errors"]
 KINDS: tuple[str, ...] = get_args(LooseEnd)
+
+
+class WatchedJob(Protocol):
+    """What is asked of a job."""
+
+    number: int
+    state: Any
+    error: BaseException | None
+    queue: str
 
 
 class Attention:
@@ -49,7 +55,7 @@ class Attention:
         """Note that a law had something to judge, now or in another check."""
         self.idle_laws[law] = ""
 
-    def looked_at(self, job: LiveJob) -> None:
+    def looked_at(self, job: WatchedJob) -> None:
         """Note that the test has looked at the state or the error of a dead job."""
         self._dead.add(job.number)
 
@@ -59,7 +65,7 @@ class Attention:
             self.errors.append((error, waiting_at()))
 
     def loose_ends(
-        self, types: Iterable[str], jobs: Iterable[LiveJob], idle_faults: Iterable[str], idle_taps: Iterable[str],
+        self, types: Iterable[str], jobs: Iterable[WatchedJob], idle_faults: Iterable[str], idle_taps: Iterable[str],
         test: CodeType | None,
     ) -> dict[str, list[str]]:  # fmt: skip
         """Return what makes a test that passes say less than it seems, as lines by kind.
