@@ -367,3 +367,20 @@ def test_histories_that_cannot_be_read_say_where(tmp_path: Path) -> None:
         path.write_text(text)
         with pytest.raises(ic.HistoryError, match=says):
             ic.History.load(path)
+
+
+def test_the_story_of_a_job_that_is_ready_says_why_it_has_not_started() -> None:
+    with ic.Rig() as rig:
+        job = rig.enqueue(five_seconds)
+        assert job.story().startswith(
+            "five_seconds-1(): ready (due now; the clock has not moved since: advance or settle"
+        )
+        rig.settle()
+        other = rig.enqueue(five_seconds)
+        rig.advance("1s")
+        assert other.story().startswith("five_seconds-2(): ready (it waits for w1, which runs five_seconds-1)")
+        rig.run_dry()
+        assert repr(rig.jobs()) == "<2 jobs (any job): five_seconds-1 done, five_seconds-2 done>"
+        assert str(rig.jobs()).splitlines()[0].split() == [
+            "job", "arguments", "queue", "state", "attempts", "due", "error",
+        ]  # fmt: skip

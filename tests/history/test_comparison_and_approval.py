@@ -138,3 +138,19 @@ def test_what_no_comparison_of_jobs_shows_is_found_as_well(tmp_path: Path) -> No
     rigs[0].matches(str(tmp_path / "n.jsonl"))
     with pytest.raises(ic.NotApproved, match="at its entry 1"):
         rigs[1].matches(str(tmp_path / "n.jsonl"))
+
+
+def test_a_changed_argument_is_a_change_and_not_one_job_gone_and_one_new() -> None:
+    def run(*crates: int) -> ic.History:
+        with ic.Rig() as rig:
+            load = rig.job(lambda crate: crate, name="load")
+            for number, crate in enumerate(crates):
+                rig.enqueue(load, crate, after=f"{number}m")
+            rig.run_dry()
+        return rig.history
+
+    difference = ic.compare(run(1, 2, 3), run(1, 7, 3))
+    (change,) = difference.changes
+    assert change.job == "load(2)"
+    assert change.what == ("arguments (7) now", "gives 7, before 2")
+    assert {c.what[0] for c in ic.compare(run(1, 2), run(1, 2, 3)).changes} == {"new"}

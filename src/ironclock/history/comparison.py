@@ -89,7 +89,7 @@ def compare(before: History, after: History) -> Comparison:
     began = [min((job.enqueued_ns for job in found), default=0) for found in (old, new)]
     # If the two runs begin at different instants, the time since the begin is compared.
     shift = began[0] - began[1]
-    pairs = _pairs(old, new)
+    pairs = _pairs(old, new, shift)
     changes = []
     for name, first, second in pairs:
         what = tuple(_changes(first, second, shift))
@@ -108,7 +108,9 @@ def compare(before: History, after: History) -> Comparison:
     return Comparison(tuple(changes), effects, tuple(_totals(old, new)), len(pairs))
 
 
-def _pairs(old: list[JobRecord], new: list[JobRecord]) -> list[tuple[str, JobRecord | None, JobRecord | None]]:
+def _pairs(
+    old: list[JobRecord], new: list[JobRecord], shift: int
+) -> list[tuple[str, JobRecord | None, JobRecord | None]]:  # fmt: skip
     def keyed(found: Iterable[JobRecord]) -> dict[tuple[str, str, int], JobRecord]:
         seen: dict[tuple[str, str], int] = {}
         made = {}
@@ -119,11 +121,23 @@ def _pairs(old: list[JobRecord], new: list[JobRecord]) -> list[tuple[str, JobRec
         return made
 
     first, second = keyed(old), keyed(new)
+    # A job that was enqueued at the same time with other arguments has changed: it is not one gone and one new.
+    rest: dict[tuple[str, int], list[tuple[str, str, int]]] = {}
+    for key, job in second.items():
+        if key not in first:
+            rest.setdefault((job.name, job.enqueued_ns + shift), []).append(key)
+    became = {}
+    for key, job in first.items():
+        if key not in second and (others := rest.get((job.name, job.enqueued_ns))):
+            became[key] = others.pop(0)
+    taken = set(became.values())
     made: list[tuple[str, JobRecord | None, JobRecord | None]] = []
     for key in dict.fromkeys([*first, *second]):
+        if key in taken:
+            continue
         name, args, number = key
         label = f"{name}({args})" + (f" no. {number}" if number > 1 else "")
-        made.append((label, first.get(key), second.get(key)))
+        made.append((label, first.get(key), second.get(became.get(key, key))))
     return made
 
 
@@ -131,6 +145,8 @@ def _changes(first: JobRecord | None, second: JobRecord | None, shift: int) -> I
     if first is None or second is None:
         yield "new" if first is None else "gone"
         return
+    if first.arguments != second.arguments:
+        yield f"arguments ({second.arguments}) now"
     if first.state != second.state:
         yield f"{first.state} before, {second.state} now"
     if first.queue != second.queue:

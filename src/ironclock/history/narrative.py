@@ -34,9 +34,9 @@ _WORDS = {
 }
 
 
-def job_story(history: History, job: RecordedJob) -> str:
-    """Return what happened to a live job, one line for each entry."""
-    return "\n".join([_head(job), *_lines(history.of(job.id), history.timeline, named=False)])
+def job_story(history: History, job: RecordedJob, why: str = "") -> str:
+    """Return what happened to a live job, one line for each entry. `why` follows its state."""
+    return "\n".join([_head(job) + why, *_lines(history.of(job.id), history.timeline, named=False)])
 
 
 def story_of(history: History, job: str) -> str:

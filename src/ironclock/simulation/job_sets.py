@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 class JobSet(Sequence[Job[Any]]):
-    """Some jobs of a rig, in the order in which they were enqueued. `Rig.jobs` gives it. Its repr is a table.
+    """Some jobs of a rig, in the order in which they were enqueued. `Rig.jobs` gives it. Printed, it is a table.
 
     Example::
 
@@ -132,8 +132,16 @@ class JobSet(Sequence[Job[Any]]):
         return pandas.DataFrame(rows, columns=list(columns))
 
     def __repr__(self) -> str:
-        if not len(self):
+        jobs = self._list()
+        if not jobs:
             return f"<no jobs ({self._asked_for}){self._instead()}>"
+        listed = ", ".join(f"{job.id} {live_job(job).state}" for job in jobs[:5]) + (", ..." if len(jobs) > 5 else "")
+        return f"<{len(jobs)} {'job' if len(jobs) == 1 else 'jobs'} ({self._asked_for}): {listed}>"
+
+    def __str__(self) -> str:
+        """A table, one line for each job."""
+        if not self._list():
+            return repr(self)
         rows = [("job", "arguments", "queue", "state", "attempts", "due", "error")]
         for job in self._list()[:40]:
             live = live_job(job)  # so that a table does not count as a look at the jobs

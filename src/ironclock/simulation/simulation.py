@@ -170,11 +170,23 @@ class Simulation:
             where = self.where_it_stands(attempt)
             return f"{job.id} is running ({since}{where and ', it waits ' + where})"
         if job.state == "ready":
-            if self.pools.find(job.queue) is None:
-                return f"{job.id} is ready (no worker serves {job.queue!r})"
-            return f"{job.id} is ready ({self.queue_controls.reason_to_wait(job) or 'no worker is free'})"
+            return f"{job.id} is ready ({self._why_ready(job)})"
         held = self.broker.admission.reason_held(job)
         return f"{job.id} is {job.state} {held or 'until ' + self.timeline.text(job.due_ns)}"
+
+    def _why_ready(self, job: LiveJob) -> str:
+        """Return in words why a job that is due has not started."""
+        pool = self.pools.find(job.queue)
+        if pool is None and self.pools.all:
+            return f"no worker serves {job.queue!r}"
+        why = None if pool is None else self.queue_controls.reason_to_wait(job)
+        if why:
+            return why
+        if pool is None or (pool.free and not self.loop.running):
+            return "due now; the clock has not moved since: advance or settle the rig"
+        busy = [attempt for attempt in self.attempts.running() if attempt.pool is pool]
+        listed = ", ".join(f"{attempt.worker}, which runs {attempt.job.id}" for attempt in busy[:3])
+        return f"it waits for {listed}" if listed else "no worker is free"
 
     # --- what its jobs ask (`JobHome`) --------------------------------------------------------------
 
@@ -191,7 +203,7 @@ class Simulation:
 
     def story_of(self, job: LiveJob) -> str:
         """Return what happened to a job, in words."""
-        return job_story(self.history, job)
+        return job_story(self.history, job, f" ({self._why_ready(job)})" if job.state == "ready" else "")
 
     # --- what is connected before it exists ---------------------------------------------------------
 
