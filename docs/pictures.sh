@@ -36,6 +36,35 @@ picture demo demo
 picture show-job "show evening.jsonl --job submit_manifest-8"
 picture when "when '30 1 * * *' --zone Atlantic/Faroe --from 2031-03-28 --count 6" \
     "when '*/20 1 * * *' --zone Atlantic/Faroe --from 2031-10-25 --count 9"
+mkdir ferry && cp -r examples/tern_line "$work/ferry/"
+picture init "init ferry --yes"
+cat > test_scale.py <<'TEST'
+import time
+
+def weigh(crates):
+    time.sleep(5)
+    assert crates < 10, "too heavy for the ramp"
+
+def load(deck, crates):
+    weigh(crates * 3)
+
+def test_the_deck_is_loaded(rig):
+    rig.enqueue(load, "C", 4, after="10m")
+    rig.advance("1h")
+    assert rig.jobs("load").one().state == "done"
+TEST
+cat > "$work/pytest.sh" <<SHOWN
+clear
+echo '$ pytest -q test_scale.py'
+$bin/python -m pytest -q -p no:cacheprovider test_scale.py
+sleep 60
+SHOWN
+if [ -z "${ONLY:-}" ] || [ "$ONLY" = failed-test ]; then
+    xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 159x47+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/pytest.sh" & window=$!
+    sleep 6
+    import -window root "$out/failed-test.png"
+    kill $window; wait $window 2>/dev/null || true
+fi
 WAIT=8 picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_the_job"
 WAIT=20 picture probe "probe examples/probing/waiting_list.py:one_free_seat"
 picture lint "lint tern_line.crontab --from 2031-01-01"

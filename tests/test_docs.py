@@ -8,6 +8,7 @@ import subprocess
 import sys
 import tomllib
 from pathlib import Path
+from typing import Any
 
 import click
 import pytest
@@ -87,7 +88,9 @@ def test_the_page_on_the_probe(number: int, capsys: pytest.CaptureFixture[str]) 
         assert said.strip() == expected
 
 
-@pytest.mark.parametrize(("page", "count"), [("scenario", 1), ("reports", 1), ("forecast", 1), ("howto", 3)])
+@pytest.mark.parametrize(
+    ("page", "count"), [("scenario", 1), ("reports", 1), ("forecast", 1), ("howto", 3), ("trust", 3)]
+)
 def test_code_on_the_other_pages(
     page: str, count: int, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -96,7 +99,11 @@ def test_code_on_the_other_pages(
     code = blocks(f"docs/{page}.md", "python")
     assert len(code) == count
     for block in code:
-        exec(compile(block, f"docs/{page}.md", "exec"), {"__name__": "page"})
+        names: dict[str, Any] = {"__name__": "page"}
+        exec(compile(block, f"docs/{page}.md", "exec"), names)
+        for name, value in names.items():
+            if name.startswith("test_") and not value.__code__.co_argcount:
+                value()
         said = capsys.readouterr().out
         for expected in re.findall(r"print\(.*\)  # (.*)", block):
             assert expected in said

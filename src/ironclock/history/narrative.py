@@ -71,6 +71,10 @@ def _rounded(ns: int) -> int:
     return ns if ns < MS else ns // MS * MS
 
 
+def _one_line(text: object) -> str:
+    return " ".join(line.strip() for line in str(text).splitlines())
+
+
 def describe(entry: Entry, timeline: Timeline) -> str:
     """Return one entry in words, without its instant and job."""
     data: dict[str, Any] = entry.data
@@ -87,7 +91,7 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         return words + _THEN.get(str(data.get("then")), "")
     if what in _HOW:
         how = _HOW[what]
-        words = f"attempt {entry.attempt} {how}: {data.get('error')}: {data.get('message')}"
+        words = f"attempt {entry.attempt} {how}: {data.get('error')}: {_one_line(data.get('message'))}"
         if data.get("line"):
             words += f" [{data['line']}]"
         if data.get("then") == "backing-off":
@@ -105,7 +109,7 @@ def describe(entry: Entry, timeline: Timeline) -> str:
     if what == "request-failed":
         left = [*data.get("jobs", ()), *(f"the schedule {name}" for name in data.get("schedules", ()))]
         behind = f"; it leaves behind {', '.join(left)}" if left else ""
-        return f"request {data.get('request')} fails: {data.get('error')}: {data.get('message')}{behind}"
+        return f"request {data.get('request')} fails: {data.get('error')}: {_one_line(data.get('message'))}{behind}"
     if what == "waited":
         got = "gets" if data.get("got") else "gives up waiting for"
         return f"attempt {entry.attempt} {got} {data.get('resource')} after {spell(data.get('ns', 0))}"
@@ -116,7 +120,7 @@ def describe(entry: Entry, timeline: Timeline) -> str:
     if what == "discarded":
         return "dead letter discarded"
     if what == "refused":
-        return f"enqueue of {data.get('asked')} refused: {data.get('error')}: {data.get('message')}"
+        return f"enqueue of {data.get('asked')} refused: {data.get('error')}: {_one_line(data.get('message'))}"
     if what == "note":
         return str(data.get("text"))
     return what
