@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import copy
 import re
 
 import pytest
+
+import ironclock as ic
 
 APPLICATION = """
 import asyncio, contextlib, datetime as dt, time
@@ -242,3 +245,33 @@ def test_later(shared):
 """
     )
     pytester.runpytest("-n0").assert_outcomes(passed=3)
+
+
+GUESSES = {
+    "rig.run()": "run_dry(), settle() or advance(...)",
+    "rig.forward('1h')": "advance(...)",
+    "rig.advnace('1h')": "advance",
+    "rig.submit(confirm, 7)": "enqueue(...)",
+    "rig.cron('* * * * *', confirm)": "schedule(...)",
+    "rig.fail('confirm')": "faults.fail(...)",
+    "rig.failed": "jobs(state='dead')",
+    "rig.job(confirm).delay(7)": "rig.enqueue(job_type, ..., after='10m')",
+    "rig.job(confirm).enqueue(7)": "rig.enqueue(job_type, ...)",
+    "rig.enqueue(confirm, 7).status": "state",
+    "rig.enqueue(confirm, 7).retries": "attempts_made",
+    "rig.enqueue(confirm, 7).cancel()": "withdraw()",
+    "rig.jobs().first()": "[0] or [-1]: a set of jobs is a sequence",
+    "rig.dead.get()": "one()",
+    "rig.jobs().status": "states() or one().state",
+}
+
+
+@pytest.mark.parametrize("guess", GUESSES)
+def test_a_first_guess_is_answered_with_the_right_word(guess: str) -> None:
+    def confirm(booking: int) -> int:
+        return booking
+
+    with ic.Rig() as rig, pytest.raises(AttributeError, match=re.escape(f"; did you mean {GUESSES[guess]}?")):
+        eval(guess, {"rig": rig, "confirm": confirm})
+    assert not hasattr(rig, "__nothing__")
+    copy.copy(rig.jobs())

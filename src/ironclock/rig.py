@@ -17,9 +17,10 @@ from .capture.payload import Payload, check_payload, through_json
 from .capture.readings import Reading
 from .capture.taps import Tap
 from .capture.targets import Replacement
-from .errors import InputError, InstantError, PolicyError, RigStateError, nearest
+from .errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob, nearest
 from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
+from .foundation.other_words import no_attribute
 from .foundation.source_location import frame_of_caller
 from .history.attention import LooseEnd
 from .history.history import History
@@ -366,8 +367,12 @@ class Rig:
 
             job = rig.enqueue(submit_manifest, "TL-204", after="15m")
         """
-        call = self._registry.call_of(work, args, kwargs, self._policy if retry is None else retry)
-        return self._registry.enqueue(call, after, at, queue, priority, key)
+        try:
+            call = self._registry.call_of(work, args, kwargs, self._policy if retry is None else retry)
+            return self._registry.enqueue(call, after, at, queue, priority, key)
+        except (InputError, UnknownJob) as error:
+            self._simulation.attention.raised(error)  # the code that enqueues can swallow it
+            raise
 
     def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job[Any]]:
         """Let a named event happen; return the jobs that listen to it. Raises `InputError` if nobody listens.
@@ -941,7 +946,7 @@ class Rig:
             for tap in (*self._taps[older_taps:], *self._taken_away)
             if isinstance(tap, Tap) and not tap.calls
         )
-        idle_faults = simulation.faults.idle(simulation.loop.now)
+        idle_faults = simulation.placed_faults.idle(simulation.loop.now)
         return simulation.attention.loose_ends(simulation.broker.types, simulation.broker.jobs, idle_faults, taps, test)
 
     def note(self, text: str) -> None:
@@ -1127,6 +1132,11 @@ class Rig:
     def _forget_asyncio_loops(self) -> None:
         if self._asyncio_loops is not None:
             self._asyncio_loops.forget()
+
+    if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
+
+        def __getattr__(self, name: str) -> object:
+            raise no_attribute(self, name)
 
     def __repr__(self) -> str:
         counts = Counter(job.state for job in self._simulation.broker.jobs)

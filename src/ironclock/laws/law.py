@@ -131,6 +131,9 @@ class World(Sequence[Job[Any]]):
         """The jobs of a live rig. Empty for a saved history."""
         return [job.reader for job in self._live_jobs or ()]
 
+    def __repr__(self) -> str:
+        return f"<world of {len(self.history)} entries, {len(self._live_jobs or ())} jobs>"
+
     def begin(self) -> None:
         """Note that another law begins to look."""
         self._seen, self._seen_named = 0, None

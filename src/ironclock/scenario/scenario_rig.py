@@ -11,6 +11,7 @@ from typing import Any
 from ..errors import EnqueueRefused, InputError
 from ..foundation.durations import Duration, to_ns
 from ..rig import Rig, simulation_of
+from ..simulation.faults import span_of
 from ..simulation.policy import JobType
 from .arrivals import Rate, arrive
 from .toml_reading import Source
@@ -302,7 +303,7 @@ class World:
         if kind == "outage":
             faults.outage(rest["between"], queue=rest.get("queue"))
             return
-        since, until = faults.span(rest["between"])
+        since, until = span_of(self._timeline, rest["between"])
         self._later.append((since, lambda: self.rig.stop_workers(grace="1000d")))
         self._later.append((until, self.rig.start_workers))
 

@@ -236,6 +236,9 @@ class Timetable:
         """True while the scheduler is down: nobody sees the firings."""
         self._entries: dict[str, Scheduled] = {}
 
+    def __repr__(self) -> str:
+        return f"<schedules: {', '.join(self._entries) or 'none'}{', the scheduler is down' * self.down}>"
+
     def add(self, entry: Scheduled) -> None:
         """Add a schedule. It replaces the one of the same name."""
         old = self._entries.get(entry.name)

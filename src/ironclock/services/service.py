@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ..errors import InputError, ResponseLost, RigStateError, ServiceError
 from ..foundation.durations import Duration, to_ns
 from ..foundation.source_location import calling
-from ..simulation.faults import ErrorLike, Fault, Numbers, Span, checked_chance, checked_error, checked_numbers
+from ..simulation.faults import ErrorLike, Fault, Numbers, Span, checked_chance, checked_error, checked_numbers, span_of
 
 if TYPE_CHECKING:
     from ..simulation.simulation import Simulation
@@ -106,7 +106,7 @@ class Service:
 
         def place() -> None:
             assert self._simulation is not None
-            since, until = (None, None) if between is None else self._simulation.faults.span(between)
+            since, until = (None, None) if between is None else span_of(self._simulation.timeline, between)
             generator = None
             if chance is not None:
                 generator = random.Random(f"{self._simulation.seed}:stand:{self.name}:{kind}:{len(self._faults)}")

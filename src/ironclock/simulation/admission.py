@@ -40,6 +40,9 @@ class Conditions:
         self._off: set[str] = set()
         self._followed: dict[str, Callable[[], Any]] = {}
 
+    def __repr__(self) -> str:
+        return f"<conditions, of which are off: {', '.join(sorted(self._off)) or 'none'}>"
+
     def follow(self, name: str, predicate: Callable[[], Any]) -> None:
         """Let a condition hold while a predicate is true, such as ``lambda: disk.free > 10``.
 

@@ -28,7 +28,7 @@ from ..history.records import DEAD, DROPPED, ENDED, ENDED_WITH_ERROR, UNHEARD
 from .broker import Broker
 from .delivery import Delivery
 from .event_loop import EventLoop
-from .faults import Fault, Faults
+from .faults import Fault, PlacedFaults
 from .jobs import OPEN, Attempt, LiveAttempt, LiveJob, Outcome, worker_died
 from .queues import Pool, Pools, QueueControls
 
@@ -39,7 +39,7 @@ class Attempts:
     """Begins, runs and ends the attempts of a simulation."""
 
     def __init__(
-        self, loop: EventLoop, history: History, pools: Pools, faults: Faults, broker: Broker, delivery: Delivery,
+        self, loop: EventLoop, history: History, pools: Pools, faults: PlacedFaults, broker: Broker, delivery: Delivery,
         controls: QueueControls, generators: RandomGenerators,
     ) -> None:  # fmt: skip
         self._loop = loop

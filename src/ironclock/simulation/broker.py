@@ -12,7 +12,7 @@ from ..foundation.source_location import calling
 from ..history.history import History
 from .admission import Admission
 from .event_loop import EventLoop
-from .faults import Faults
+from .faults import PlacedFaults
 from .jobs import JobHome, LiveJob, State
 from .policy import Call, JobType, job_name
 from .queues import Pools
@@ -26,7 +26,7 @@ class Broker:
     """The queues' side of a simulation: it takes jobs in, and knows every job and job type."""
 
     def __init__(
-        self, home: JobHome, loop: EventLoop, history: History, pools: Pools, faults: Faults,
+        self, home: JobHome, loop: EventLoop, history: History, pools: Pools, faults: PlacedFaults,
     ) -> None:  # fmt: skip
         self._home = home
         self._loop = loop

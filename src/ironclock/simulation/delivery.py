@@ -13,7 +13,7 @@ from ..foundation.durations import spell
 from ..history.history import History
 from .broker import Broker
 from .event_loop import FIRST, EventLoop
-from .faults import Fault, Faults
+from .faults import Fault, PlacedFaults
 from .jobs import OPEN, LiveAttempt, LiveJob
 from .queues import Pools
 
@@ -27,7 +27,7 @@ Acknowledgement: TypeAlias = Literal["accepted", "ignored", "lost"]
 class Delivery:
     """The deliveries of a simulation that are more than one simple attempt."""
 
-    def __init__(self, loop: EventLoop, history: History, pools: Pools, faults: Faults, broker: Broker) -> None:
+    def __init__(self, loop: EventLoop, history: History, pools: Pools, faults: PlacedFaults, broker: Broker) -> None:
         self._loop = loop
         self._history = history
         self._pools = pools

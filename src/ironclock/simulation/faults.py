@@ -28,7 +28,7 @@ SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit",
 """The seams of every job. ``before NAME`` and ``after NAME`` of an effect are seams as well."""
 
 
-@dataclass
+@dataclass(repr=False)
 class Fault:
     """One fault, and how often it has struck. The methods of `Faults` return it."""
 
@@ -68,6 +68,9 @@ class Fault:
         """Take the fault away: it strikes only inside the block."""
         if self.take_away is not None:
             self.take_away(self)
+
+    def __repr__(self) -> str:
+        return f"<fault {self.describe()}: struck {self.struck} {'time' if self.struck == 1 else 'times'}>"
 
     def hits(self, job: str) -> bool:
         """Return True if it is meant for a job type."""
@@ -123,6 +126,76 @@ def _as_read(subject: Any) -> Any:
     return getattr(subject, "reader", subject)
 
 
+class PlacedFaults:
+    """The faults that are placed, as the parts of a simulation ask for them: each list in the order of placing."""
+
+    def __init__(self, timeline: Timeline) -> None:
+        self._timeline = timeline
+        self.attempt: list[Fault] = []
+        """Faults that strike attempts before their code runs."""
+        self.seam: list[Fault] = []
+        """Faults at the seams inside an attempt, and crashes."""
+        self.enqueue: list[Fault] = []
+        self.ack: list[Fault] = []
+        self.twice: list[Fault] = []
+        self.delivery: list[Fault] = []
+        self.early: list[Fault] = []
+        self.outages: list[tuple[str | None, int, int]] = []
+        """The queue (None: all), begin and end of each outage of the queue server."""
+        self.ever: list[Fault] = []
+        """Every fault that was ever placed, those that were taken away included."""
+
+    @property
+    def lists(self) -> tuple[list[Fault], ...]:
+        """The lists of faults, by where they strike."""
+        return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery, self.early
+
+    def take_away(self, fault: Fault) -> None:
+        """Take a fault away: it strikes no more."""
+        for faults in self.lists:
+            if fault in faults:
+                faults[:] = [one for one in faults if one is not fault]
+
+    def clear(self) -> None:
+        """Take every fault away."""
+        for faults in self.lists:
+            faults.clear()
+        self.outages.clear()
+
+    def outage_until(self, queue: str, now: int) -> int | None:
+        """Return the end of the outage that a queue has at `now`. None if it has none."""
+        for name, since, until in self.outages:
+            if since <= now < until and (name is None or name == queue):
+                return until
+        return None
+
+    def outage_error(self, queue: str, now: int) -> BaseException | None:
+        """Return the error of an enqueue in an outage. None if there is no outage."""
+        until = self.outage_until(queue, now)
+        return None if until is None else EnqueueRefused(f"the queue server is down until {self._timeline.text(until)}")
+
+    def idle(self, now: int) -> list[str]:
+        """Return in words the faults that have not struck, and why that may be."""
+        text = self._timeline.text
+        found = []
+        for fault in self.ever:
+            if fault.struck or fault.chance is not None:
+                continue
+            why = ""
+            if fault.since is not None and fault.until is not None:
+                span = f"from {text(fault.since)} to {text(fault.until)}"
+                why = f"; it is for the time {span}, and the rig is at {text(now)}"
+            elif fault.at != "start":
+                why = f"; no job came to the seam {fault.at!r}"
+            found.append(f"the fault {fault.describe()!r} struck 0 times{why} [{fault.place}]")
+        found += [
+            f"the outage from {text(since)} to {text(until)} is in the future; the rig is at {text(now)}"
+            for _, since, until in self.outages
+            if since > now
+        ]
+        return found
+
+
 class Faults:
     """What is made to go wrong in a rig. `Rig.faults` is one; each method places a fault and returns it.
 
@@ -142,8 +215,9 @@ class Faults:
     """
 
     def __init__(
-        self, timeline: Timeline, seed: object, named: Callable[[object], str], changed: Callable[[], None],
-        plan: Callable[[int, Callable[[Any], None], Any], None], jump: Callable[[int], None],
+        self, placed: PlacedFaults, timeline: Timeline, seed: object, named: Callable[[object], str],
+        changed: Callable[[], None], plan: Callable[[int, Callable[[Any], None], Any], None],
+        jump: Callable[[int], None],
     ) -> None:  # fmt: skip
         self._timeline = timeline
         self._seed = seed
@@ -151,19 +225,7 @@ class Faults:
         self._changed = changed
         self._plan = plan
         self._jump = jump
-        self.attempt: list[Fault] = []
-        """Faults that strike attempts before their code runs, in the order in which they were placed."""
-        self.seam: list[Fault] = []
-        """Faults at the seams inside an attempt, and crashes."""
-        self.enqueue: list[Fault] = []
-        self.ack: list[Fault] = []
-        self.twice: list[Fault] = []
-        self.delivery: list[Fault] = []
-        self.early: list[Fault] = []
-        self.placed: list[Fault] = []
-        """Every fault that was ever placed, those that were taken away included."""
-        self.outages: list[tuple[str | None, int, int]] = []
-        """The queue (None: all), begin and end of each outage of the queue server."""
+        self._placed = placed
 
     def fail(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
@@ -224,7 +286,9 @@ class Faults:
             raise InputError(f"at is {at!r}; a hard crash happens inside the code of the job, give another seam")
         self._list_for(at)
         by = to_ns(down, what="down")
-        made = self._place(self.seam, "crash", job, attempts, between, chance, when, by=by, at=at, visits=visits)
+        made = self._place(
+            self._placed.seam, "crash", job, attempts, between, chance, when, by=by, at=at, visits=visits
+        )
         made.hard = hard
         return made
 
@@ -233,14 +297,16 @@ class Faults:
         when: When = None, after: Duration = 0,
     ) -> Fault:  # fmt: skip
         """Deliver the same message a second time, `after` the start of the first attempt (default 0)."""
-        return self._place(self.twice, "twice", job, attempts, between, chance, when, by=to_ns(after, what="after"))
+        return self._place(
+            self._placed.twice, "twice", job, attempts, between, chance, when, by=to_ns(after, what="after")
+        )
 
     def lose_ack(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None,
     ) -> Fault:  # fmt: skip
         """Lose the acknowledgement of an attempt that is done. Its job is delivered again."""
-        return self._place(self.ack, "lose_ack", job, attempts, between, chance, when)
+        return self._place(self._placed.ack, "lose_ack", job, attempts, between, chance, when)
 
     def delay(
         self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
@@ -248,7 +314,7 @@ class Faults:
     ) -> Fault:  # fmt: skip
         """Deliver jobs late by `by`, so that later jobs can overtake them. `when` gets the `Job`."""
         by_ns = to_ns(by, what="by")
-        return self._place(self.delivery, "delay", job, attempts, between, chance, when, by=by_ns)
+        return self._place(self._placed.delivery, "delay", job, attempts, between, chance, when, by=by_ns)
 
     def fetch_early(self, job: object = None, *, chance: float | None = None, when: When = None) -> Fault:
         """Let a worker fetch a job as soon as it is enqueued, before the transaction around it has committed.
@@ -256,7 +322,7 @@ class Faults:
         That can happen if the queue is not part of the transaction: ``rig.transaction(joins=False)``. `when` gets the
         `Job`.
         """
-        return self._place(self.early, "early", job, None, None, chance, when)
+        return self._place(self._placed.early, "early", job, None, None, chance, when)
 
     def outage(self, between: tuple[Instant, Instant], *, queue: str | None = None) -> None:
         """Take the queue server down between two instants.
@@ -266,8 +332,8 @@ class Faults:
 
         Parameters: `queue` is the name of the only queue that is down. Default None: all queues.
         """
-        since, until = self.span(between)
-        self.outages.append((queue, since, until))
+        since, until = span_of(self._timeline, between)
+        self._placed.outages.append((queue, since, until))
         self._changed()
 
     def jump_clock(self, by: Duration, *, at: Instant | None = None) -> None:
@@ -290,58 +356,32 @@ class Faults:
         Parameters, beside those of `Faults`: `calls` are the numbers of the enqueues of that job type, from 1. `when`
         gets the tuple of the job's arguments. `error` is an exception or its class; default `EnqueueRefused`.
         """
-        return self._place(self.enqueue, "refuse", job, calls, between, chance, when, checked_error(error))
+        return self._place(self._placed.enqueue, "refuse", job, calls, between, chance, when, checked_error(error))
 
     def clear(self) -> None:
         """Remove every fault."""
-        for faults in self._lists():
-            faults.clear()
-        self.outages.clear()
+        self._placed.clear()
         self._changed()
 
+    def __repr__(self) -> str:
+        return f"<faults: {', '.join(map(repr, self)) or 'none'}>"
+
     def __iter__(self) -> Iterator[Fault]:
-        return iter([fault for faults in self._lists() for fault in faults])
-
-    def _lists(self) -> tuple[list[Fault], ...]:
-        return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery, self.early
-
-    def outage_until(self, queue: str, now: int) -> int | None:
-        """Return the end of the outage that a queue has at `now`. None if it has none."""
-        for name, since, until in self.outages:
-            if since <= now < until and (name is None or name == queue):
-                return until
-        return None
-
-    def outage_error(self, queue: str, now: int) -> BaseException | None:
-        """Return the error of an enqueue in an outage. None if there is no outage."""
-        until = self.outage_until(queue, now)
-        return None if until is None else EnqueueRefused(f"the queue server is down until {self._timeline.text(until)}")
+        return iter([fault for faults in self._placed.lists for fault in faults])
 
     def _list_for(self, at: str) -> list[Fault]:
         if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after "))):
             raise InputError(
                 f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect"
             )
-        return self.attempt if at == "start" else self.seam
-
-    def span(self, between: tuple[Instant, Instant]) -> tuple[int, int]:
-        """Return a pair of instants in nanoseconds. Raises `InputError` or `InstantError`."""
-        if not isinstance(between, (tuple, list)) or len(between) != 2:
-            raise InputError(f"between is {between!r}; give a pair of instants, (start, end)")
-        since = self._timeline.ns(between[0], what="the start of between")
-        until = self._timeline.ns(between[1], what="the end of between")
-        if until <= since:
-            raise InputError(
-                f"between ends at {between[1]!r}, which is not after its start {between[0]!r}; give (start, end)"
-            )
-        return since, until
+        return self._placed.attempt if at == "start" else self._placed.seam
 
     def _place(
         self, where: list[Fault], kind: Kind, job: object, numbers: Numbers, between: Span, chance: float | None,
         when: When, error: ErrorLike | None = None, by: int = 0, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         name = None if job is None else self._named(job)
-        since, until = (None, None) if between is None else self.span(between)
+        since, until = (None, None) if between is None else span_of(self._timeline, between)
         generator = None
         if chance is not None:
             checked_chance(chance)
@@ -365,36 +405,26 @@ class Faults:
             take_away=self._take_away,
         )
         where.append(fault)
-        self.placed.append(fault)
+        self._placed.ever.append(fault)
         self._changed()
         return fault
 
     def _take_away(self, fault: Fault) -> None:
-        for faults in self._lists():
-            if fault in faults:
-                faults[:] = [one for one in faults if one is not fault]
+        self._placed.take_away(fault)
         self._changed()
 
-    def idle(self, now: int) -> list[str]:
-        """Return in words the faults that have not struck, and why that may be."""
-        text = self._timeline.text
-        found = []
-        for fault in self.placed:
-            if fault.struck or fault.chance is not None:
-                continue
-            why = ""
-            if fault.since is not None and fault.until is not None:
-                span = f"from {text(fault.since)} to {text(fault.until)}"
-                why = f"; it is for the time {span}, and the rig is at {text(now)}"
-            elif fault.at != "start":
-                why = f"; no job came to the seam {fault.at!r}"
-            found.append(f"the fault {fault.describe()!r} struck 0 times{why} [{fault.place}]")
-        found += [
-            f"the outage from {text(since)} to {text(until)} is in the future; the rig is at {text(now)}"
-            for _, since, until in self.outages
-            if since > now
-        ]
-        return found
+
+def span_of(timeline: Timeline, between: tuple[Instant, Instant]) -> tuple[int, int]:
+    """Return a pair of instants in nanoseconds. Raises `InputError` or `InstantError`."""
+    if not isinstance(between, (tuple, list)) or len(between) != 2:
+        raise InputError(f"between is {between!r}; give a pair of instants, (start, end)")
+    since = timeline.ns(between[0], what="the start of between")
+    until = timeline.ns(between[1], what="the end of between")
+    if until <= since:
+        raise InputError(
+            f"between ends at {between[1]!r}, which is not after its start {between[0]!r}; give (start, end)"
+        )
+    return since, until
 
 
 def checked_chance(chance: object) -> None:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, overload
 
 from ..errors import InputError, JobsDiffer, SelectionError
 from ..foundation.durations import Duration, spell, to_ns
+from ..foundation.other_words import no_attribute
 from .broker import Broker
 from .jobs import Job, live_job, written_arguments
 from .policy import JobType, job_name
@@ -110,6 +111,11 @@ class JobSet(Sequence[Job[Any]]):
     def states(self) -> dict[str, int]:
         """Return how many jobs are in each state. A state without jobs is left out."""
         return dict(Counter(job.state for job in self))
+
+    if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
+
+        def __getattr__(self, name: str) -> object:
+            raise no_attribute(self, name)
 
     def story(self) -> str:
         """Return what happened to all of the jobs, one job below the other."""

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Generic, Literal, Protocol, TypeAlias, Ty
 from ..errors import AttemptTimeout, InputError, JobsDiffer, WorkerDied
 from ..foundation.durations import Duration, spell, to_ns, to_timedelta
 from ..foundation.instants import Timeline
+from ..foundation.other_words import no_attribute
 from .task import Task
 
 if TYPE_CHECKING:
@@ -443,6 +444,11 @@ class Job(Generic[R_co]):
 
     def __repr__(self) -> str:
         return repr(self._live)
+
+    if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
+
+        def __getattr__(self, name: str) -> object:
+            raise no_attribute(self, name)
 
 
 def live_job(job: Job[Any]) -> LiveJob:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import warnings
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from datetime import timedelta
 from types import FunctionType, MethodType
 from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, TypeVar
 
 from ..errors import InputError, PolicyError, RigWarning, nearest
 from ..foundation.durations import Duration, spell, to_ns
+from ..foundation.other_words import no_attribute
 from .retry import Retry
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ P = ParamSpec("P")
 R_co = TypeVar("R_co", covariant=True)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Policy:
     """How workers and queues treat a job. `Rig.job` takes the same parameters.
 
@@ -118,6 +119,12 @@ class Policy:
         if self.scope is not None and not callable(self.scope):
             raise PolicyError(f"scope is {self.scope!r}; give a function that returns a context manager")
 
+    def __repr__(self) -> str:
+        values = (
+            f"{one.name}={getattr(self, one.name)!r}" for one in fields(self) if getattr(self, one.name) != one.default
+        )
+        return f"Policy({', '.join(values)})"
+
     def changed(self, **changes: Any) -> Policy:
         """Return this policy with some values changed. A change of None keeps the value."""
         made = object.__new__(Policy)  # each run of a search makes its policies anew: `replace` takes twice as long
@@ -200,6 +207,11 @@ class JobType(Generic[P, R_co]):
         if key not in bound.arguments:
             raise PolicyError(f"key is {key!r}, and {self.name} has no such parameter; {nearest(key, bound.arguments)}")
         return bound.arguments[key]
+
+    if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
+
+        def __getattr__(self, name: str) -> object:
+            raise no_attribute(self, name)
 
     def check_key(self) -> None:
         """Raise `PolicyError` if the key of the policy names no parameter of the callable."""

@@ -11,7 +11,7 @@ from ..errors import PolicyError, RigStateError, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from ..history.history import History
 from .event_loop import EventLoop
-from .faults import Faults
+from .faults import PlacedFaults
 from .jobs import LiveAttempt, LiveJob
 
 
@@ -336,7 +336,7 @@ class QueueControls:
     """The controlled queues of a simulation by name. `gate` answers if a waiting job can start."""
 
     def __init__(
-        self, loop: EventLoop, history: History, pools: Pools, faults: Faults, jobs: list[LiveJob],
+        self, loop: EventLoop, history: History, pools: Pools, faults: PlacedFaults, jobs: list[LiveJob],
         running: Callable[[], list[LiveAttempt]], changed: Callable[[], None],
     ) -> None:  # fmt: skip
         self._loop = loop

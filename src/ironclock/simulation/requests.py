@@ -35,6 +35,10 @@ class Request:
         self.collected: list[Collected] = []
         self.background_job: LiveJob | None = None
 
+    def __repr__(self) -> str:
+        end = "" if self.error is None else f", {type(self.error).__name__}"
+        return f"<request {self.name}: {len(self.enqueued)} jobs, {len(self.collected)} functions after it{end}>"
+
     @property
     def jobs(self) -> list[Job[Any]]:
         """The jobs that it has enqueued."""

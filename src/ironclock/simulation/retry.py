@@ -35,8 +35,11 @@ class Wait:
         """Return the wait in words."""
         raise NotImplementedError
 
+    def __repr__(self) -> str:
+        return f"<wait {self.describe()}>"
 
-@dataclass(frozen=True)
+
+@dataclass(frozen=True, repr=False)
 class Curve(Wait):
     """The wait ``first * factor ** (n - 1) + step * (n - 1)`` after attempt n, at most a cap, then with jitter."""
 
@@ -92,7 +95,7 @@ class Curve(Wait):
         return words
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Listed(Wait):
     """A list of waits. The last one repeats."""
 
@@ -105,7 +108,7 @@ class Listed(Wait):
         return ", ".join(spell(w) for w in self.waits)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Asked(Wait):
     """A wait that a function returns: ``(attempt, error) -> duration``."""
 

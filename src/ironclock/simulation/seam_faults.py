@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..history.history import History
 from .attempts import Attempts
 from .event_loop import EventLoop
-from .faults import Fault, Faults
+from .faults import Fault, PlacedFaults
 from .jobs import LiveAttempt
 from .requests import Requests
 from .task import Task
@@ -15,7 +15,7 @@ class SeamFaults:
     """Lets faults strike at the seams that running code passes. `EventLoop.fault_hook` calls it."""
 
     def __init__(
-        self, loop: EventLoop, history: History, faults: Faults, requests: Requests, attempts: Attempts
+        self, loop: EventLoop, history: History, faults: PlacedFaults, requests: Requests, attempts: Attempts
     ) -> None:
         self._loop = loop
         self._history = history

@@ -20,7 +20,7 @@ from .decisions import Decisions
 from .delivery import Delivery
 from .effects import Effects
 from .event_loop import JOBS_CLOSED, EventLoop
-from .faults import SEAMS, Faults
+from .faults import SEAMS, Faults, PlacedFaults
 from .jobs import OPEN, LiveAttempt, LiveJob, WhileRunning
 from .queues import Pool, Pools, QueueControls
 from .remembered_steps import RememberedSteps
@@ -44,8 +44,15 @@ class Simulation:
         self.attention = Attention()
         self.generators = RandomGenerators(seed)
         pools = self.pools = Pools()
-        faults = self.faults = Faults(
-            timeline, seed, self._known_name, self.decide_tracking, loop.schedule_world_event, self.jump_wall_clock
+        faults = self.placed_faults = PlacedFaults(timeline)
+        self.faults = Faults(
+            faults,
+            timeline,
+            seed,
+            self._known_name,
+            self.decide_tracking,
+            loop.schedule_world_event,
+            self.jump_wall_clock,
         )
         broker = self.broker = Broker(self, loop, history, pools, faults)
         self.delivery = Delivery(loop, history, pools, faults, broker)
@@ -75,14 +82,14 @@ class Simulation:
         return (
             self.seams, self.shutdown, self.attempts, self.queue_controls, self.delivery, self.effects,
             self.remembered_steps, self.requests, self.broker.transactions, self.broker.admission, self.broker,
-            self.faults, self.history, self.loop.switcher, self.loop,
+            self.faults, self.placed_faults, self.history, self.loop.switcher, self.loop,
         )  # fmt: skip
 
     # --- what the world needs -----------------------------------------------------------------------
 
     def decide_tracking(self) -> None:
         """Decide what this world needs beyond plain attempts. Called when a fault, a limit, a hook or a pool is new."""
-        loop, attempts, faults, controls = self.loop, self.attempts, self.faults, self.queue_controls
+        loop, attempts, faults, controls = self.loop, self.attempts, self.placed_faults, self.queue_controls
         decisions = loop.decisions
         decides_all = decisions is not None and decisions.only_jobs is None
         some = None if decisions is None else decisions.only_jobs
@@ -126,7 +133,7 @@ class Simulation:
         """Do what must be done before the loop runs."""
         if not self.pools.all:
             self.add_pool(Pool(1))
-        for fault in self.faults.seam:
+        for fault in self.placed_faults.seam:
             when, _, effect = fault.at.partition(" ")
             if when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
                 near = nearest(effect, self.effects.names)

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from ..errors import RigStateError
 from ..history.history import History
 from .event_loop import EventLoop
-from .faults import Faults
+from .faults import PlacedFaults
 from .jobs import Job, LiveAttempt, LiveJob
 from .task import Task
 
@@ -27,6 +27,9 @@ class Transaction:
         self.state = "open"
         """``open``, ``committed`` or ``rolled back``."""
 
+    def __repr__(self) -> str:
+        return f"<transaction {self.number}: {self.state}, {len(self.kept)} jobs>"
+
     @property
     def pending(self) -> list[Job[object]]:
         """The jobs that it has enqueued and not committed yet."""
@@ -36,7 +39,7 @@ class Transaction:
 class Transactions:
     """The open transactions of a simulation. Each task has its own, and so has the test's own code."""
 
-    def __init__(self, loop: EventLoop, history: History, faults: Faults, put: Callable[[LiveJob], None]) -> None:
+    def __init__(self, loop: EventLoop, history: History, faults: PlacedFaults, put: Callable[[LiveJob], None]) -> None:
         self._loop = loop
         self._history = history
         self._faults = faults

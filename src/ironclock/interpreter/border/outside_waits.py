@@ -40,8 +40,11 @@ IN_ORDER_S = 0.1
 ASK_AFTER_S = 0.03
 """After how many real seconds a wait is asked for its reason."""
 
-RENEWED_S = 0.005
-"""The grace of a listener after its server has answered somebody else of this rig."""
+RENEWED_S = 0.03
+"""The grace of a listener after its server has answered somebody else of this rig. Half of it the next time, if it was
+in vain."""
+
+LEAST_RENEWED_S = 0.002
 
 _IN_FLIGHT_S = 0.5  # how long something that was written can be on its way between two sockets of this process
 _UNSENT = 0x894B  # SIOCOUTQNSD: bytes that were not sent yet (https://man7.org/linux/man-pages/man7/tcp.7.html)
@@ -90,7 +93,7 @@ class Exchange:
 
     __slots__ = (
         "ended_by_server", "find_peer", "grace_scale", "in_vain", "inode", "inside", "kind", "only_we_end_it",
-        "patience_scale", "peer", "reader", "server", "shape", "since_ns", "timer", "traffic", "waited_s",
+        "patience_scale", "peer", "reader", "renewals", "server", "shape", "since_ns", "timer", "traffic", "waited_s",
     )  # fmt: skip
 
     def __init__(self, kind: Kind, shape: Any) -> None:
@@ -120,6 +123,8 @@ class Exchange:
         """The timer of the server that ends the request. None if it has none."""
         self.ended_by_server = False
         """True if such a timer was over: the answer is there."""
+        self.renewals = 0
+        """How often its grace was renewed since something came."""
         self.traffic = -1
         """How many answers of that server had come when the wait was last in vain."""
 
@@ -286,6 +291,7 @@ class OutsideWaits:
         exchange.waited_s = 0.0
         exchange.in_vain = False
         exchange.ended_by_server = False
+        exchange.renewals = 0
         if exchange.timer is not None:
             exchange.timer.state = "withdrawn"  # the event loop drops it
             exchange.timer = None
@@ -328,7 +334,8 @@ class OutsideWaits:
         if exchange.traffic == traffic:
             return 0.0
         exchange.traffic = traffic
-        return RENEWED_S
+        exchange.renewals += 1
+        return max(LEAST_RENEWED_S, RENEWED_S * 0.5 ** (exchange.renewals - 1))
 
     def _before_time_moves(self, at: int | None) -> bool:
         waits = [wait for wait in self._waits if not wait.ready]

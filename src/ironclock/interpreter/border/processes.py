@@ -78,8 +78,9 @@ class ChildPolls:
     def __init__(self, loop: EventLoop, waits: OutsideWaits) -> None:
         self._loop = loop
         self._waits = waits
-        self._asked: dict[int, tuple[int, float]] = {}
-        # By number of the process, when it was asked for last, and how many real seconds it can still be waited for.
+        self._asked: dict[int, tuple[int, float, float]] = {}
+        # By number of the process: when it was asked for last, in simulated and in real time, and how many real
+        # seconds it can still be waited for.
 
     def poll(self, pid: int, ask: Callable[[], Any]) -> Any:
         """Ask for the end of a child: at once, and if it runs and simulated time has passed, for as long again."""
@@ -87,14 +88,14 @@ class ChildPolls:
         if answer[0]:
             self._asked.pop(pid, None)
             return answer
-        now = self._loop.now
-        before, left_s = self._asked.get(pid, (now, PROCESS.grace_s))
+        now, now_s = self._loop.now, REAL["monotonic"]()
+        before, before_s, left_s = self._asked.get(pid, (now, now_s, PROCESS.grace_s))
         passed_s = (now - before) / NS
         waits_for_end = passed_s <= _OFTEN_S
-        rest_s = min(passed_s if waits_for_end else IN_PLACE_S, left_s)
+        rest_s = min((passed_s if waits_for_end else IN_PLACE_S) - (now_s - before_s), left_s)
         if rest_s > 0:
             self._waits.looks_for_real = True
-            began = REAL["monotonic"]()
+            began = now_s
             pidfd = _open_pid(pid)
             try:
                 while not answer[0] and (still_s := began + rest_s - REAL["monotonic"]()) > 0:
@@ -108,7 +109,7 @@ class ChildPolls:
                 if pidfd >= 0:
                     os.close(pidfd)
             left_s -= (REAL["monotonic"]() - began) * (1 if waits_for_end else _SELDOM_COSTS)
-        self._asked[pid] = now, left_s
+        self._asked[pid] = now, REAL["monotonic"](), left_s
         return answer
 
 

@@ -139,7 +139,7 @@ class ForkedChildren:
             if what == "died":
                 self._end(channel, child)
                 seam, number = rest
-                fault: Fault | None = simulation.faults.seam[number] if number >= 0 else None
+                fault: Fault | None = simulation.placed_faults.seam[number] if number >= 0 else None
                 if fault is not None:
                     fault.struck += 1
                 simulation.attempts.crash(attempt, seam, 0 if fault is None else fault.by_ns)
@@ -274,7 +274,7 @@ class _Child:
         job.renumber(self._ask("enqueue", job.type.name, job.args, job.kwargs, job.due_ns, rest))
 
     def _die(self, seam: str, fault: Fault) -> NoReturn:
-        self._channel.send(("died", seam, self._simulation.faults.seam.index(fault)))
+        self._channel.send(("died", seam, self._simulation.placed_faults.seam.index(fault)))
         end_process(70)
 
 
