@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import copy
 import re
+import sys
 
 import pytest
+from kept_failures import KEPT, printed
 
 import ironclock as ic
 
@@ -172,6 +174,28 @@ SHORT = {
 }  # fmt: skip
 
 
+FAILING = {
+    **{name: body for name, (body, _) in HONEST.items()},
+    "jobs that differ": 'rig.enqueue(confirm, 7); rig.enqueue(confirm, 8, seats=2); rig.jobs().must_be((confirm, 7), "weigh")',
+    "jobs in another order": "rig.enqueue(confirm, 7); rig.enqueue(confirm, 8); rig.jobs().must_be((confirm, 8), (confirm, 7))",
+    "waits that differ": "job = rig.enqueue(weigh, 12, retry=3); rig.run_dry(); job.must_wait('10s', '20s')",
+    "a job that has not run": 'rig.enqueue(confirm, 7, after="1h"); assert rig.jobs(confirm).one().state == "done"',
+    "a job that is due and has not run": 'rig.enqueue(confirm, 7); assert rig.jobs(confirm).one().state == "done"',
+    "a job that fails": 'rig.enqueue(weigh, 12); rig.settle(); assert rig.jobs(weigh).one().state == "done"',
+    "a job that never ends": (
+        "rig.faults.hang(rig.job(confirm)); rig.enqueue(confirm, 7); rig.enqueue(confirm, 8); rig.run_dry()"
+    ),
+    "a duration that cannot be read": 'rig.advance("1 hour and a half")',
+    "a law that is broken": (
+        'rig.faults.deliver_twice(rig.job(confirm)); rig.enqueue(confirm, 7); rig.settle()\n'
+        '    rig.check(ic.laws.attempts_at_most("confirm", 1))'
+    ),
+    "a wrong call": "rig.enqueue(confirm, 7, crates=3)",
+    "arguments that do not survive": "rig.enqueue(confirm, {7})",
+    "a word that is not ours": "rig.enqueue(confirm, 7).status",
+}  # fmt: skip
+
+
 def run(pytester: pytest.Pytester, body: str) -> pytest.RunResult:
     pytester.makepyfile(f"{APPLICATION}\ndef test_it(rig):\n    {body}\n")
     return pytester.runpytest("-n0")
@@ -275,3 +299,88 @@ def test_a_first_guess_is_answered_with_the_right_word(guess: str) -> None:
         eval(guess, {"rig": rig, "confirm": confirm})
     assert not hasattr(rig, "__nothing__")
     copy.copy(rig.jobs())
+
+
+def test_taps_of_a_suite(pytester: pytest.Pytester) -> None:
+    pytester.makepyprojecttoml(
+        """
+        [tool.ironclock.taps]
+        "app:put" = { job = "fn", args = "1:", after = "wait", policy = { retry = { attempts = 2, wait = "10s" } } }
+        "app:later" = {}
+        "app:odd" = { reads = "app:read_odd" }
+        """
+    )
+    pytester.makepyfile(
+        app="""
+        import ironclock as ic
+        def put(fn, *args, wait=0): raise RuntimeError
+        def later(job, *args, delay=0): raise RuntimeError
+        def odd(meta, what): raise RuntimeError
+        def read_odd(meta, what): return ic.Enqueue(what, (meta,), after="1m")
+        def fails(n): raise ValueError(n)
+        def works(n): return n
+        """
+    )
+    pytester.makepyfile(
+        """
+        import app
+        def test_all(rig):
+            app.put(app.fails, 1, wait=5); app.later(app.works, 2, delay=7); app.odd(3, app.works)
+            rig.run_dry()
+            assert rig.dead.one().waits == ["10s"]
+            assert rig.jobs(app.works).args == [(2,), (3,)]
+            told = rig.jobs(app.works)[0].story()
+            assert told.startswith("works-2(2): done; captured, with the policy of the rig: one attempt"), told
+            assert "captured" not in rig.dead.one().story()
+        def test_none_is_a_loose_end(rig):
+            assert rig.now
+        """
+    )
+    pytester.runpytest("-n0").assert_outcomes(passed=2)
+    for wrong, words in (
+        ('"app:putt" = {}', "has no 'putt'; did you mean 'put'?"),
+        ('"app:put" = { jobb = 0 }', "a tap has no setting 'jobb'; did you mean 'job'?"),
+        ('"app:put" = { policy = { retri = 3 } }', "a policy has no 'retri'; did you mean 'retry'?"),
+        ('"app:put" = 3', "the value is 3; give a table"),
+        ('"app:odd" = {}', "how to read a call of app:odd(meta, what) is not certain"),
+    ):
+        pytester.makepyprojecttoml(f"[tool.ironclock.taps]\n{wrong}\n")
+        result = pytester.runpytest("-n0")
+        assert words in result.stdout.str(), result.stdout.str()
+
+
+def test_the_applications_own_zone(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("TZ", "Atlantic/Faroe")
+    assert str(ic.Rig(zone="local").now.tzinfo) == "Atlantic/Faroe"
+    monkeypatch.setenv("TZ", "Atlantic/Nowhere")
+    with pytest.raises(ic.ZoneError, match="Nowhere"):
+        ic.Rig(zone="local")
+    monkeypatch.delenv("TZ")
+    assert ic.Rig(zone="local").now.tzinfo is not None
+
+
+def test_a_lease_shorter_than_the_timeout_is_a_warning() -> None:
+    with pytest.warns(ic.RigWarning, match="the lease of 1m is shorter than the timeout of 2m"):
+        ic.Policy(lease="1m", timeout="2m")
+
+
+def test_laws_take_a_job_type_in_any_form() -> None:
+    def load(crate: int) -> int:
+        return crate
+
+    with ic.Rig() as rig:
+        kind = rig.job(load)
+        rig.enqueue(load, 7)
+        rig.settle()
+        for form in ("load", kind, load):
+            rig.check(ic.laws.no_overlap(form), ic.laws.nothing_lost(form), ic.laws.finishes_within(form, "1m"))
+            assert rig.jobs(form).one().state == "done"
+
+
+def test_what_thirty_failed_tests_print_is_kept() -> None:
+    assert len(FAILING) >= 30
+    told = printed(FAILING, APPLICATION)
+    assert f"{len(FAILING)} failed" in told
+    assert "ironclock/" not in told, "no frame of Iron Clock"
+    if sys.version_info[:2] == (3, 11):  # pytest itself prints some lines otherwise on others
+        assert told == KEPT.read_text(encoding="utf-8"), "run: python tests/kept_failures.py, and read the difference"

@@ -64,6 +64,7 @@ if TYPE_CHECKING:
     from .errors import TapError as TapError
     from .errors import UnknownJob as UnknownJob
     from .errors import WorkerDied as WorkerDied
+    from .errors import WrongName as WrongName
     from .errors import ZoneError as ZoneError
     from .forecasting.advice import Advice as Advice
     from .forecasting.advice import advise as advise

@@ -15,6 +15,7 @@
     │   └── Unbalanced                   a posting of a simulated ledger
     ├── UnknownJob (LookupError)         a name that no job type or schedule has
     ├── SelectionError (LookupError)     `.one()` on a set that has not one job
+    ├── WrongName (AttributeError)       an attribute that an object does not have
     ├── TapError                         a tap, or its reading
     ├── RigStateError (RuntimeError)     the present state of a rig or job does not allow it
     ├── StuckError (RuntimeError)        the simulation cannot make progress
@@ -105,6 +106,10 @@ class UnknownJob(IronClockError, LookupError):
 
 class SelectionError(IronClockError, LookupError):
     """A question that has not one answer: `.one()` on a set without a job or with several, an unknown effect."""
+
+
+class WrongName(IronClockError, AttributeError):
+    """An attribute that an object does not have. The message names the right word."""
 
 
 class TapError(IronClockError):

@@ -142,6 +142,7 @@ class JobRegistry:
                 return known
         name = self._free_name(job)
         made: JobType[..., Any] = JobType(job, name, policy or self._policy)
+        made.by_default = policy is None
         types[name] = made
         return made
 

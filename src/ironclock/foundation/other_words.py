@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import difflib
 
+from ..errors import WrongName
+
 _RUN = "run_dry(), settle() or advance(...)"
 _WORDS: dict[str, dict[str, str]] = {
     "Rig": {
@@ -46,7 +48,7 @@ _WORDS: dict[str, dict[str, str]] = {
 # By class, what people type, and what they mean.
 
 
-def no_attribute(owner: object, name: str) -> AttributeError:
+def no_attribute(owner: object, name: str) -> WrongName:
     """Return an error that names the right word for a name that an object does not have."""
     kind = type(owner).__name__
     hint = ""
@@ -55,4 +57,4 @@ def no_attribute(owner: object, name: str) -> AttributeError:
         close = difflib.get_close_matches(name, known, n=1)
         words = [_WORDS[one.__name__] for one in type(owner).__mro__ if one.__name__ in _WORDS]
         hint = next((found[name] for found in words if name in found), close[0] if close else "")
-    return AttributeError(f"a {kind} has no {name!r}{f'; did you mean {hint}?' if hint else ''}", name=name, obj=owner)
+    return WrongName(f"a {kind} has no {name!r}{f'; did you mean {hint}?' if hint else ''}")

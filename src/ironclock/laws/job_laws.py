@@ -10,13 +10,15 @@ from ..foundation.durations import Duration, spell, to_ns
 from ..history.history import Entry
 from ..history.job_records import AttemptRecord, JobRecord
 from ..history.records import ENDED, plain
-from .law import Breach, Law, World, states
+from .law import Breach, JobLike, Law, World, states
 
 _NEVER = 1 << 62
 
 
 @states()
-def nothing_lost(job: str | None = None, *, effect: str | None = None, key: Callable[..., Any] | None = None) -> Law:
+def nothing_lost(
+    job: JobLike | None = None, *, effect: str | None = None, key: Callable[..., Any] | None = None
+) -> Law:
     """Return the law that nothing vanishes: no job is lost with its worker, and none runs or waits without an end.
 
     Dead letters are not lost: somebody sees them.
@@ -71,7 +73,7 @@ def no_deadlock() -> Law:
 
 
 @states("deliver_twice")
-def no_overlap(job: str | None = None, *, per_key: bool = False) -> Law:
+def no_overlap(job: JobLike | None = None, *, per_key: bool = False) -> Law:
     """Return the law that no two attempts run at the same time.
 
     Parameters:
@@ -106,7 +108,7 @@ def no_overlap(job: str | None = None, *, per_key: bool = False) -> Law:
 
 
 @states()
-def finishes_within(job: str | None, limit: Duration) -> Law:
+def finishes_within(job: JobLike | None, limit: Duration) -> Law:
     """Return the law that a job is closed at most `limit` after it was due.
 
     Parameters: `job` is the job type (None: all jobs); `limit` a duration. Raises `DurationError`.
@@ -135,7 +137,7 @@ def finishes_within(job: str | None, limit: Duration) -> Law:
 
 
 @states("deliver_twice", "lose_ack", "crash")
-def attempts_at_most(job: str | None, limit: int, *, on: str | type[BaseException] | None = None) -> Law:
+def attempts_at_most(job: JobLike | None, limit: int, *, on: str | type[BaseException] | None = None) -> Law:
     """Return the law that a job is tried at most `limit` times.
 
     Parameters:
@@ -167,7 +169,7 @@ def attempts_at_most(job: str | None, limit: int, *, on: str | type[BaseExceptio
 
 
 @states("fail", "crash", "hang", "deliver_twice", "lose_ack", "delay", "refuse_enqueue")
-def in_order(job: str, *, per_key: bool = False) -> Law:
+def in_order(job: JobLike, *, per_key: bool = False) -> Law:
     """Return the law that jobs of a type are done in the order in which they were enqueued.
 
     Parameters: `job` is the job type; `per_key`: True compares only jobs with the same key. Default False.
@@ -234,7 +236,7 @@ def queue_below(queue: str, limit: int) -> Law:
 
 
 @states("slow", "hang")
-def stops_when_asked(limit: Duration = 0, *, job: str | None = None) -> Law:
+def stops_when_asked(limit: Duration = 0, *, job: JobLike | None = None) -> Law:
     """Return the law that an attempt that is asked to stop ends by its own code, at most `limit` later.
 
     Parameters: `limit` is a duration, default 0; `job` the job type, default None: all jobs. Raises `DurationError`.

@@ -16,6 +16,7 @@ from ..history.history import Entry, History
 from ..history.job_records import JobRecord, job_records
 from ..history.narrative import describe
 from ..simulation.jobs import Job, LiveJob
+from ..simulation.policy import JobType, job_name
 
 _MOST = 20
 
@@ -39,6 +40,9 @@ class Breach:
     law: str = ""
     """The name of the law."""
 
+
+JobLike: TypeAlias = "str | JobType[..., Any] | Callable[..., Any]"
+"""A job type: its name, itself, or its function."""
 
 Found: TypeAlias = "Iterable[Breach | str]"
 
@@ -230,10 +234,14 @@ class World(Sequence[Job[Any]]):
         """True if this is a live rig in which nothing is left that could happen."""
         return self._nothing_is_pending is not None and self._nothing_is_pending()
 
-    def of(self, name: str | None) -> list[JobRecord]:
-        """Return the jobs of a type. Raises `SelectionError` for a name that no job type has."""
-        if name is None:
+    def of(self, job: JobLike | None) -> list[JobRecord]:
+        """Return the jobs of a type. Raises `SelectionError` for a name that no job type has.
+
+        Parameters: `job` is a name, a job type or its function. None: all jobs.
+        """
+        if job is None:
             return self.job_records
+        name = job if isinstance(job, str) else job.name if isinstance(job, JobType) else job_name(job)
         known = self._names | {record.name for record in self._job_records}
         if name not in known:
             raise SelectionError(
@@ -241,9 +249,9 @@ class World(Sequence[Job[Any]]):
             )
         found = [record for record in self._job_records if record.name == name]
         self._named(len(found))
-        for job in self._live_jobs or ():
-            if job.type.name == name and job.state == "dead":
-                job.home.attention.looked_at(job)  # the law is about it
+        for live in self._live_jobs or ():
+            if live.type.name == name and live.state == "dead":
+                live.home.attention.looked_at(live)  # the law is about it
         return found
 
 

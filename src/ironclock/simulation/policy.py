@@ -144,8 +144,8 @@ class JobType(Generic[P, R_co]):
     """
 
     __slots__ = (
-        "_plain_counts", "_signature", "expires_ns", "fn", "has_admission_rules", "is_async", "lease_ns", "name",
-        "needs_tracking", "policy", "priority", "queue", "retry", "spread", "takes_ns", "timeout_ns",
+        "_plain_counts", "_signature", "by_default", "expires_ns", "fn", "has_admission_rules", "is_async", "lease_ns",
+        "name", "needs_tracking", "policy", "priority", "queue", "retry", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
 
     def __init__(self, fn: Callable[P, Any], name: str, policy: Policy) -> None:
@@ -167,6 +167,8 @@ class JobType(Generic[P, R_co]):
         """How long an attempt takes before its code runs, on average."""
         self.lease_ns = -1 if policy.lease is None else to_ns(policy.lease)
         self.expires_ns = -1 if policy.expires is None else to_ns(policy.expires)
+        self.by_default = False
+        """True if a tap has captured it, and nobody has said how it is treated."""
         self.is_async = _is_async(fn)
         self.has_admission_rules = bool(policy.key or policy.unique or policy.expires or policy.only_while)
         """True if its jobs cannot simply be put into their queue."""

@@ -210,7 +210,10 @@ class Simulation:
 
     def story_of(self, job: LiveJob) -> str:
         """Return what happened to a job, in words."""
-        return job_story(self.history, job, f" ({self._why_ready(job)})" if job.state == "ready" else "")
+        more = f" ({self._why_ready(job)})" if job.state == "ready" else ""
+        if job.type.by_default:
+            more += f"; captured, with the policy of the rig: {job.type.retry.describe()}"
+        return job_story(self.history, job, more)
 
     # --- what is connected before it exists ---------------------------------------------------------
 
