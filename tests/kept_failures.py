@@ -22,7 +22,7 @@ def printed(tests: dict[str, str], application: str) -> str:
             [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "test_ferry.py"],
             cwd=folder, capture_output=True, text=True, check=False, env={"COLUMNS": "100", "PATH": "/bin:/usr/bin"},
         )  # fmt: skip
-        text = ran.stdout.replace(folder, "FOLDER")
+        text = ran.stdout.replace(folder, "FOLDER").replace(Path(folder).name, "FOLDER")
     text = re.sub(r"0x[0-9a-f]+", "0x...", text)
     text = re.sub(r"\n *[~^]+\n", "\n", text)  # carets under a line: they differ between Python versions
     return re.sub(r" in \d+\.\d+s", "", text)

@@ -384,3 +384,43 @@ def test_what_thirty_failed_tests_print_is_kept() -> None:
     assert "ironclock/" not in told, "no frame of Iron Clock"
     if sys.version_info[:2] == (3, 11):  # pytest itself prints some lines otherwise on others
         assert told == KEPT.read_text(encoding="utf-8"), "run: python tests/kept_failures.py, and read the difference"
+
+
+def test_async_tests_of_any_plugin(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        """
+        import asyncio, time, unittest
+        import pytest
+        import ironclock as ic
+
+        async def reminded(rig):
+            log = []
+            async def remind():
+                await asyncio.sleep(60)
+                log.append(rig.now.strftime("%H:%M"))
+            task = asyncio.create_task(remind())
+            rig.enqueue(len, "abc", after="90m")
+            await rig.advance_async("2h")
+            await task
+            return [*log, rig.now.hour, rig.jobs().one().result]
+
+        @pytest.fixture
+        def anyio_backend():
+            return "asyncio"
+
+        @pytest.mark.anyio
+        async def test_anyio(rig):
+            assert await reminded(rig) == ["09:01", 11, 3]
+
+        class Ferry(unittest.IsolatedAsyncioTestCase):
+            async def test_own_rig(self):
+                assert await reminded(self.enterContext(ic.Rig())) == ["09:01", 11, 3]
+
+        @pytest.mark.usefixtures("rig")
+        class Harbour(unittest.IsolatedAsyncioTestCase):
+            async def test_fixture(self):
+                await asyncio.sleep(100)
+                assert time.gmtime()[:5] == (2031, 3, 3, 9, 1)
+        """
+    )
+    pytester.runpytest("-n0").assert_outcomes(passed=3)

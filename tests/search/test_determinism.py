@@ -109,7 +109,7 @@ def test_a_law_that_raises_is_told_from_one_that_fails() -> None:
     story = job_of(lambda: None)
     with pytest.raises(ic.LawError) as caught:
         ic.probe(story, broken)
-    assert "the law broken raised KeyError: 'crashed' (at test_determinism.py:" in str(caught.value)
+    assert "the law broken raised KeyError: 'crashed' (at search/test_determinism.py:" in str(caught.value)
     assert "It happened when reserve-1, attempt 1, start: the worker dies" in str(caught.value)
     (found,) = ic.probe(story, failing)
     assert (found.law, found.words.split("\n")[0]) == ("failing", "somebody died")
@@ -156,6 +156,6 @@ def test_a_story_that_raises_by_itself_is_searched_all_the_same() -> None:
 
     found = ic.probe(story, ic.laws.nothing_lost(), depth=1)
     assert not found
-    assert "the story itself raises an error, without a fault: ValueError: always (at test_determinism.py:" in str(
+    assert "the story itself raises an error, without a fault: ValueError: always (at search/test_determinism.py:" in str(
         found
     )

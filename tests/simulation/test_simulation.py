@@ -98,7 +98,7 @@ def test_retries_back_off_and_end_as_dead_letters() -> None:
     assert [a.waited_ns // NS for a in job.attempts[:2]] == [10, 20]
     assert job.attempts[2].reader.waited is None
     assert isinstance(job.error, OSError)
-    assert job.attempts[0].line.startswith("test_simulation.py:")
+    assert job.attempts[0].line.startswith("simulation/test_simulation.py:")
     world.broker.requeue(job)
     world.run_dry(NS * 3600)
     assert (job.state, len(job.attempts)) == ("dead", 6), "a fresh set of attempts"

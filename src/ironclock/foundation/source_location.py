@@ -71,9 +71,11 @@ def innermost(error: BaseException) -> tuple[CodeType | None, int]:
 
 
 def spot(code: CodeType, instruction: int) -> str:
-    """Return the place of an instruction as ``file:line``."""
+    """Return the place of an instruction as ``folder/file:line``: many files have the same name."""
     line = next((n for begin, end, n in code.co_lines() if begin <= instruction < end), None)
-    return f"{basename(code.co_filename)}:{line or code.co_firstlineno}"
+    file = code.co_filename
+    folder = basename(dirname(file))
+    return f"{folder}{'/' * bool(folder)}{basename(file)}:{line or code.co_firstlineno}"
 
 
 def calling(frame: FrameType | None = None) -> str:

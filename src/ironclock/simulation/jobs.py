@@ -137,7 +137,7 @@ class LiveAttempt(Task):
     ended_ns = -1
     waited_ns = -1
     line = ""
-    """Where its error was raised, as file:line."""
+    """Where its error was raised, as folder/file:line."""
     counts = True
     """True as long as the queue accepts its acknowledgement."""
     asked_to_stop = False
@@ -248,7 +248,7 @@ class Attempt:
 
     @property
     def line(self) -> str:
-        """Where the error was raised, as ``file:line``. Empty if there is no error."""
+        """Where the error was raised, as ``folder/file:line``. Empty if there is no error."""
         return self._live.line
 
     @property
