@@ -156,6 +156,7 @@ def test_a_story_that_raises_by_itself_is_searched_all_the_same() -> None:
 
     found = ic.probe(story, ic.laws.nothing_lost(), depth=1)
     assert not found
-    assert "the story itself raises an error, without a fault: ValueError: always (at search/test_determinism.py:" in str(
-        found
+    assert (
+        "the story itself raises an error, without a fault: ValueError: always (at search/test_determinism.py:"
+        in str(found)
     )
