@@ -38,7 +38,7 @@ picture when "when '30 1 * * *' --zone Atlantic/Faroe --from 2031-03-28 --count 
     "when '*/20 1 * * *' --zone Atlantic/Faroe --from 2031-10-25 --count 9"
 mkdir ferry && cp -r examples/tern_line "$work/ferry/"
 picture init "init ferry --yes"
-cat > test_scale.py <<'TEST'
+mkdir deck && cat > deck/test_scale.py <<'TEST'
 import time
 
 def weigh(crates):
@@ -54,6 +54,7 @@ def test_the_deck_is_loaded(rig):
     assert rig.jobs("load").one().state == "done"
 TEST
 cat > "$work/pytest.sh" <<SHOWN
+cd "$work/deck"
 clear
 echo '$ pytest -q test_scale.py'
 $bin/python -m pytest -q -p no:cacheprovider test_scale.py

@@ -72,7 +72,7 @@ def _rounded(ns: int) -> int:
 
 
 def _one_line(text: object) -> str:
-    return " ".join(line.strip() for line in str(text).splitlines())
+    return "; ".join(line.strip() for line in str(text).splitlines() if line.strip())
 
 
 def describe(entry: Entry, timeline: Timeline) -> str:
