@@ -424,3 +424,16 @@ def test_async_tests_of_any_plugin(pytester: pytest.Pytester) -> None:
         """
     )
     pytester.runpytest("-n0").assert_outcomes(passed=3)
+
+
+def test_functions_are_taken_where_job_types_are() -> None:
+    def weigh(crate: int) -> int:
+        return crate
+
+    with ic.Rig() as rig:
+        rig.listen("arrived", weigh)
+        rig.emit("arrived", 7)
+        flow = rig.flow("loading").add("first", lambda: 3).add("then", weigh, after="first", takes=True).start()
+        rig.run_dry()
+        assert rig.jobs(weigh).args == [(7,), (3,)]
+        assert flow.state == "done"

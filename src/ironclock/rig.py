@@ -381,18 +381,26 @@ class Rig:
         """
         return self._events.emit(event, args, kwargs)
 
-    def listen(self, event: str, job: JobType[..., Any], *, after: Duration | None = None) -> None:
+    def listen(
+        self, event: str, job: JobType[..., Any] | Callable[..., Any], *, after: Duration | None = None
+    ) -> None:  # fmt: skip
         """Let every `emit` of an event enqueue a job of this type, with the event's arguments.
 
-        Parameters: `after` is a delay. Default None: due at once. Raises `InputError`.
+        Parameters: `job` is a job type or a function; `after` is a delay. Default None: due at once. Raises
+        `InputError`.
         """
+        if callable(job) and not isinstance(job, JobType):
+            job = self._job_type_of(job)
         self._events.listen(event, job, after)
 
     def flow(self, name: str) -> Workflow:
         """Return an empty workflow: `add` its steps, then `start` it. Raises `InputError` if `name` is not text."""
         if not isinstance(name, str) or not name:
             raise InputError(f"the flow's name is {name!r}; give text that is not empty")
-        return Workflow(self._simulation.history, name, self._registry.enqueue)
+        return Workflow(self._simulation.history, name, self._registry.enqueue, self._job_type_of)
+
+    def _job_type_of(self, function: Any) -> JobType[..., Any]:
+        return self._registry.type_of(function, self._policy)
 
     def transaction(self, *, joins: bool = True) -> AbstractContextManager[Transaction]:
         """Stand for a transaction of the application. It commits at the end of the block; an error rolls it back.

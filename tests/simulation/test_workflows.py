@@ -132,7 +132,7 @@ def test_remembered_steps_are_not_run_again() -> None:
         (lambda f, c: f.add("a", c, after="a").start(), "cycle: a -> a"),
         (lambda f, c: f.add("load", c).add("sail", c, after="laod").start(), "comes after 'laod', which is not a step; did you mean 'load'"),
         (lambda f, c: f.add("a", c).add("a", c), "has a step 'a' already"),
-        (lambda f, c: f.add("a", lambda: 1), "give a call"),
+        (lambda f, c: f.add("a", "weigh"), "give a call"),
         (lambda f, c: f.add("a", c, when="late"), "when is 'late'"),
         (lambda f, c: f.add("a", c).add("b", c, after="a", takes=True), "gets arguments from other steps as well; give its job type"),
         (lambda f, c: f.start(), "has no steps"),

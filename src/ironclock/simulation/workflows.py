@@ -68,9 +68,12 @@ class Workflow:
         assert flow.state == "done"
     """
 
-    def __init__(self, history: History, name: str, put: Put) -> None:
+    def __init__(
+        self, history: History, name: str, put: Put, job_type: Callable[[Any], JobType[..., Any]] | None = None
+    ) -> None:  # fmt: skip
         self._history = history
         self._put = put
+        self._job_type = job_type  # makes one of a function
         self.name = name
         """Its name."""
         self.steps: dict[str, Step] = {}
@@ -78,15 +81,16 @@ class Workflow:
         self._started = False
 
     def add(
-        self, name: str, what: Call[Any] | JobType[..., Any], *, after: str | Sequence[str] = (), when: When = "done",
-        over: str | None = None, takes: bool = False, args: Sequence[Any] = (),
+        self, name: str, what: Call[Any] | JobType[..., Any] | Callable[..., Any], *,
+        after: str | Sequence[str] = (), when: When = "done", over: str | None = None, takes: bool = False,
+        args: Sequence[Any] = (),
     ) -> Workflow:  # fmt: skip
         """Add a step; return the workflow.
 
         Parameters:
 
         - `name`: the name of the step.
-        - `what`: a call. Or a job type, if arguments come from other steps.
+        - `what`: a call. Or a job type or a function, without arguments or with those of other steps.
         - `after`: the steps that must end before this one starts. Default: it starts with the workflow.
         - `when`: how they must end: ``"done"`` (the default), ``"failed"``, or ``"ended"`` for either.
         - `over`: fan out: one job for each item of the result of that step, a list. The item is the first argument.
@@ -101,6 +105,8 @@ class Workflow:
             raise FlowError(f"the name of a step of flow {self.name!r} is {name!r}; give text that is not empty")
         if name in self.steps:
             raise FlowError(f"flow {self.name!r} has a step {name!r} already; give this one another name")
+        if callable(what) and not isinstance(what, (Call, JobType)) and self._job_type is not None:
+            what = self._job_type(what)
         if not isinstance(what, (Call, JobType)):
             raise FlowError(f"step {name!r} is {what!r}; give a call (job_type.call(...)) or a job type")
         if when not in ("done", "failed", "ended"):
