@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 
 def free_port() -> int:
@@ -52,8 +53,7 @@ class Redis:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._process.kill()
-        self._process.wait()
+        _end(self._process)
         shutil.rmtree(self._home, ignore_errors=True)
 
 
@@ -79,16 +79,12 @@ class SlowHttp:
     """An HTTP server in a process of its own: ``GET /1.5`` answers after 1.5 real seconds."""
 
     def __enter__(self) -> SlowHttp:
-        self._process = subprocess.Popen([sys.executable, "-c", _HTTP], stdout=subprocess.PIPE, text=True)
-        assert self._process.stdout is not None
-        self.url = f"http://127.0.0.1:{int(self._process.stdout.readline())}/"
+        self._process, port = _started(_HTTP)
+        self.url = f"http://127.0.0.1:{port}/"
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._process.kill()
-        self._process.wait()
-        assert self._process.stdout is not None
-        self._process.stdout.close()
+        _end(self._process)
 
 
 _SMTP = """
@@ -118,16 +114,11 @@ class SlowMail:
     """A mail server in a process of its own, which takes 0.8 real seconds for a message."""
 
     def __enter__(self) -> SlowMail:
-        self._process = subprocess.Popen([sys.executable, "-c", _SMTP], stdout=subprocess.PIPE, text=True)
-        assert self._process.stdout is not None
-        self.port = int(self._process.stdout.readline())
+        self._process, self.port = _started(_SMTP)
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._process.kill()
-        self._process.wait()
-        assert self._process.stdout is not None
-        self._process.stdout.close()
+        _end(self._process)
 
 
 def mariadb_missing() -> str:
@@ -163,9 +154,22 @@ class MariaDB:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._process.kill()
-        self._process.wait()
+        _end(self._process)
         shutil.rmtree(self._home, ignore_errors=True)
+
+
+def _started(source: str) -> tuple[subprocess.Popen[str], int]:
+    """Start a server in a process of Python; return it with the port that it prints."""
+    process = subprocess.Popen([sys.executable, "-c", source], stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    return process, int(process.stdout.readline())
+
+
+def _end(process: subprocess.Popen[Any]) -> None:
+    process.kill()
+    process.wait()
+    if process.stdout is not None:
+        process.stdout.close()
 
 
 def _until_it_listens(port: int) -> None:

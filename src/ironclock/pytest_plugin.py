@@ -252,7 +252,7 @@ def pytest_runtest_makereport(
     if call.excinfo is not None and item.stash.get(_rigs, None):
         _hide_own_frames()
     report = yield
-    if call.excinfo is not None and type(call.excinfo.value).__name__ == "LooseEnds" and report.failed:
+    if call.excinfo is not None and report.failed and _is_loose_end(call.excinfo.value):
         report.longrepr = call.excinfo.getrepr(style="value")  # the frames are those of the plugin
     if report.failed and call.when in ("setup", "call"):
         rigs = _rigs_of(item)
@@ -340,6 +340,12 @@ def _hide_own_frames() -> None:
     for name, module in list(sys.modules.items()):
         if name.partition(".")[0] == "ironclock":
             module.__dict__["__tracebackhide__"] = _is_hidden
+
+
+def _is_loose_end(error: BaseException) -> bool:
+    from .errors import LooseEnds
+
+    return isinstance(error, LooseEnds)
 
 
 def _is_hidden(raised: pytest.ExceptionInfo[BaseException] | None) -> bool:

@@ -44,7 +44,7 @@ from .simulation.effects import Effects
 from .simulation.event_loop import ONE_EVENT
 from .simulation.events import Events
 from .simulation.faults import Faults
-from .simulation.job_sets import DeadLetters, JobSet, expected
+from .simulation.job_sets import DeadLetters, JobSet, expected, listed
 from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt
 from .simulation.policy import Call, JobType, Policy
 from .simulation.queues import Pool, QueueControl
@@ -831,7 +831,7 @@ class Rig:
                     raise InputError(f"unknown job state {one!r}; {nearest(str(one), _STATES)}")
             asked.append(f"state {' or '.join(states)}")
         if queue is not None:
-            self._must_know_queue(queue)
+            self._simulation.must_know_queue(queue, self._policy.queue)
             asked.append(f"queue {queue}")
         if args is not None:
             asked.append(f"args {args!r}")
@@ -854,24 +854,10 @@ class Rig:
 
         def there_is() -> str:
             if near:
-                shown = "".join(f"\n  {job!r}" for job in near[:5]) + ("\n  ..." if len(near) > 5 else "")
-                return f"without {'where=' if args is None else 'args='} there are {len(near)}:{shown}"
+                return f"without {'where=' if args is None else 'args='} there are {len(near)}:{listed(near, 5)}"
             return broker.what_there_is()
 
         return JobSet(found, ", ".join(asked) or "any job", there_is)
-
-    def _must_know_queue(self, queue: str) -> None:
-        """Raise `InputError` for a queue that no job has, and no job type or worker names."""
-        simulation = self._simulation
-        known = {job.queue for job in simulation.broker.jobs} | {t.queue for t in simulation.broker.types.values()}
-        known |= {name for pool in simulation.pools.all if not pool.serves_all for name in pool.queues} | set(
-            simulation.queue_controls.by_name
-        )
-        known.add(self._policy.queue)
-        if queue not in known:
-            if not self._has_taps():
-                raise InputError(f"no job and no worker has the queue {queue!r}; {nearest(str(queue), known)}")
-            simulation.attention.asked_for(str(queue), "queue")
 
     @property
     def dead(self) -> DeadLetters:

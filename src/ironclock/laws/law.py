@@ -16,7 +16,7 @@ from ..history.history import Entry, History
 from ..history.job_records import JobRecord, job_records
 from ..history.narrative import describe
 from ..simulation.jobs import Job, LiveJob
-from ..simulation.policy import JobType, job_name
+from ..simulation.policy import JobType, name_of
 
 _MOST = 20
 
@@ -241,7 +241,7 @@ class World(Sequence[Job[Any]]):
         """
         if job is None:
             return self.job_records
-        name = job if isinstance(job, str) else job.name if isinstance(job, JobType) else job_name(job)
+        name = name_of(job)
         known = self._names | {record.name for record in self._job_records}
         if name not in known:
             raise SelectionError(

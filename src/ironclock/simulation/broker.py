@@ -14,7 +14,7 @@ from .admission import Admission
 from .event_loop import EventLoop
 from .faults import PlacedFaults
 from .jobs import JobHome, LiveJob, State
-from .policy import Call, JobType, job_name
+from .policy import Call, JobType, name_of
 from .queues import Pools
 from .transactions import Transactions
 
@@ -52,14 +52,10 @@ class Broker:
 
     def name_of(self, job: object) -> str:
         """Return the name of a job type that is given by name, callable or job type."""
-        if isinstance(job, str):
-            return job
-        if isinstance(job, JobType):
-            return job.name
-        for known in self.types.values():
+        for known in () if isinstance(job, (str, JobType)) else self.types.values():
             if known.fn is job:
                 return known.name
-        return job_name(job)
+        return name_of(job)
 
     def known_name(self, job: object) -> str:
         """Return the name of a job type. Raises `UnknownJob` if the name is unknown and cannot appear later."""

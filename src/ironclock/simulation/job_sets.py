@@ -11,7 +11,7 @@ from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.other_words import no_attribute
 from .broker import Broker
 from .jobs import Job, live_job, written_arguments
-from .policy import JobType, job_name
+from .policy import name_of
 
 if TYPE_CHECKING:
     import pandas
@@ -63,8 +63,7 @@ class JobSet(Sequence[Job[Any]]):
         __tracebackhide__ = True  # so that pytest shows the line of the test
         if len(self) == 1:
             return self[0]
-        shown = "".join(f"\n  {job!r}" for job in self._list()[:10]) + ("\n  ..." if len(self) > 10 else "")
-        found = f"found {len(self)}:{shown}" if len(self) else f"found none{self._instead()}"
+        found = f"found {len(self)}:{listed(self._list(), 10)}" if len(self) else f"found none{self._instead()}"
         raise SelectionError(f"asked for one job ({self._asked_for}), {found}")
 
     def _instead(self) -> str:
@@ -209,6 +208,11 @@ class DeadLetters(JobSet):
         return JobSet(chosen, "dead letters moved")
 
 
+def listed(jobs: Sequence[Job[Any]], most: int) -> str:
+    """Return the first of some jobs, each on a line of its own, for a message."""
+    return "".join(f"\n  {job!r}" for job in jobs[:most]) + ("\n  ..." if len(jobs) > most else "")
+
+
 # --- what a test expects ----------------------------------------------------------------------------------
 
 
@@ -287,13 +291,7 @@ def expected(
         )
     """
     after_ns = None if after is None else to_ns(after, what="after")
-    return Expected(_name(name), args, kwargs, after_ns, queue, state)
-
-
-def _name(given: object) -> str:
-    if isinstance(given, str):
-        return given
-    return given.name if isinstance(given, JobType) else job_name(given)
+    return Expected(name_of(name), args, kwargs, after_ns, queue, state)
 
 
 def _as_expected(given: object) -> Expected:

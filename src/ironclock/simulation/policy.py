@@ -296,6 +296,13 @@ def _positional(fn: Any) -> range:
     return range(max(0, most - len(function.__defaults__ or ())), most + 1)
 
 
+def name_of(job: Any) -> str:
+    """Return the name of a job type that is given by its name, as itself, or as a function of that name."""
+    if isinstance(job, str):
+        return job
+    return job.name if isinstance(job, JobType) else job_name(job)
+
+
 def job_name(fn: Any) -> str:
     """Return the name of a callable. Raises `InputError` if it cannot be called."""
     if not callable(fn):

@@ -195,6 +195,21 @@ class Simulation:
         listed = ", ".join(f"{attempt.worker}, which runs {attempt.job.id}" for attempt in busy[:3])
         return f"it waits for {listed}" if listed else "no worker is free"
 
+    def must_know_queue(self, queue: str, default: str) -> None:
+        """Raise `InputError` for a queue that no job has, and no job type or worker names.
+
+        While the name can still appear it is only noted, as an unknown job type is.
+        """
+        broker = self.broker
+        known = {default, *self.queue_controls.by_name}
+        known |= {job.queue for job in broker.jobs} | {job_type.queue for job_type in broker.types.values()}
+        known |= {name for pool in self.pools.all if not pool.serves_all for name in pool.queues}
+        if queue in known:
+            return
+        if not broker.accepts_new_names():
+            raise InputError(f"no job and no worker has the queue {queue!r}; {nearest(str(queue), known)}")
+        self.attention.asked_for(str(queue), "queue")
+
     # --- what its jobs ask (`JobHome`) --------------------------------------------------------------
 
     def attempts_of(self, job: LiveJob) -> list[LiveAttempt]:

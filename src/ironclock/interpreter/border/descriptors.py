@@ -15,6 +15,7 @@ from ..patching.clock_functions import waiting_ns
 from ..patching.real_functions import inode_of, real_fstat
 from ..patching.real_threads import others_run
 from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exchange, Kind, OutsideWait, OutsideWaits
+from .server_timers import CONCERNED
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -25,7 +26,7 @@ _WAITING_COMMANDS = (
     b"BLPOP", b"BRPOP", b"BLMOVE", b"BLMPOP", b"BRPOPLPUSH", b"BZPOPMIN", b"BZPOPMAX", b"BZMPOP", b"XREAD",
     b"XREADGROUP", b"SUBSCRIBE", b"PSUBSCRIBE", b"SSUBSCRIBE", b"WAIT",
 )  # fmt: skip
-# Requests of the RESP protocol (https://redis.io/docs/latest/develop/reference/protocol-spec/) that wait by design.
+# Commands of the RESP protocol (https://redis.io/docs/latest/develop/reference/protocol-spec/) that wait by design.
 
 
 class Descriptors:
@@ -75,8 +76,9 @@ class Descriptors:
         found = self._exchanges.get(fd)
         if found is None:
             found = self._exchanges[fd] = Exchange(ASKED, shape)
-        self._waits.restart(found, IDLE if _waits_by_design(shape) else ASKED, shape)
-        if shape.startswith(b"*"):
+        command = _command(shape)
+        self._waits.restart(found, IDLE if command in _WAITING_COMMANDS else ASKED, shape)
+        if command in CONCERNED:
             self._timers.sent(found, fd, bytes(data))
 
     def received(self, fd: int) -> None:
@@ -232,9 +234,9 @@ def listens(one: Any) -> bool:
         return False
 
 
-def _waits_by_design(request: bytes) -> bool:
-    """Return True for a request that a server does not answer until somebody else does something."""
+def _command(request: bytes) -> bytes:
+    """Return the command of a request of the RESP protocol. Empty for anything else."""
     if not request.startswith(b"*"):
-        return False
+        return b""
     parts = request.split(b"\r\n", 3)
-    return len(parts) > 2 and parts[2].upper() in _WAITING_COMMANDS
+    return parts[2].upper() if len(parts) > 2 else b""

@@ -26,6 +26,9 @@ _TIMEOUT_LAST = (b"BLPOP", b"BRPOP", b"BLMOVE", b"BRPOPLPUSH", b"BZPOPMIN", b"BZ
 _TIMEOUT_FIRST = (b"BLMPOP", b"BZMPOP")
 _TIMEOUT_NAMED = (b"XREAD", b"XREADGROUP")
 # Where the timeout stands in commands of RESP servers (https://redis.io/docs/latest/commands/?group=list).
+_LOGINS = (b"AUTH", b"HELLO")
+CONCERNED = frozenset((*_TIMEOUT_LAST, *_TIMEOUT_FIRST, *_TIMEOUT_NAMED, b"WAIT", *_LOGINS))
+"""Commands that `ServerTimers.sent` has to know of: others are not even read to their end."""
 
 
 class _Timer:

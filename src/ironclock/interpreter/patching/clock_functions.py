@@ -237,18 +237,17 @@ class ClockFunctions:
         return True
 
     def clock_gettime(self, which: int, /) -> float:
-        if which in _WALL_CLOCKS and called_by_library():
-            return float(self.functions["time"]())
-        if which in _MONOTONIC_CLOCKS and called_by_library():
-            return float(self.functions["monotonic"]())
-        return float(self.real_clock("clock_gettime", which))
+        return float(self._clock(which, ""))
 
     def clock_gettime_ns(self, which: int, /) -> int:
+        return int(self._clock(which, "_ns"))
+
+    def _clock(self, which: int, unit: str) -> Any:
         if which in _WALL_CLOCKS and called_by_library():
-            return int(self.functions["time_ns"]())
+            return self.functions[f"time{unit}"]()
         if which in _MONOTONIC_CLOCKS and called_by_library():
-            return int(self.functions["monotonic_ns"]())
-        return int(self.real_clock("clock_gettime_ns", which))
+            return self.functions[f"monotonic{unit}"]()
+        return self.real_clock(f"clock_gettime{unit}", which)
 
     def real_clock(self, name: str, which: int) -> Any:
         """Read a clock that stays real: for code of the test and the application this is the door to the real clock."""
