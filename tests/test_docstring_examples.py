@@ -148,6 +148,15 @@ def _story(rig: ic.Rig, names: Names) -> None:
     exec(text, names)
 
 
+def _booking(rig: ic.Rig, names: Names) -> None:
+    names["book"] = lambda seats: rig.enqueue(names["charge_fare"], "TL-204", seats)
+
+
+def _retried(rig: ic.Rig, names: Names) -> None:
+    names["rig"].enqueue(names["submit_manifest"], "TL-204", after="1m")
+    names["rig"].enqueue(names["submit_manifest"], "TL-206", after="2m")
+
+
 def _steps(rig: ic.Rig, names: Names) -> None:
     names["seal_hold"] = lambda sailing: f"sealed {sailing}"
 
@@ -158,7 +167,7 @@ NEEDS: dict[str, Callable[[ic.Rig, Names], None]] = {
     "key_laws.once_per_key": _charged, "job_laws.nothing_lost": _harbour, "job_laws.no_overlap": _poll,
     "job_laws.finishes_within": _harbour, "job_laws.holds": _letters, "window_laws.covers": _poll,
     "Attempt": _failed_once, "QueueControl": _queue, "HttpService": _httpx, "Findings": _story,
-    "rig.remember": _steps, "Faults": _charged,
+    "rig.remember": _steps, "Faults": _charged, "Transaction": _booking, "Fault": _retried,
 }  # fmt: skip
 IN_SCENARIOS = ("Scenario", "Forecast", "forecast_function.forecast", "advice.advise")
 OUTSIDE_A_RIG = (*IN_SCENARIOS, "Findings", "probe.probe", "Rig", "Policy", "ironclock")

@@ -433,7 +433,21 @@ def test_functions_are_taken_where_job_types_are() -> None:
     with ic.Rig() as rig:
         rig.listen("arrived", weigh)
         rig.emit("arrived", 7)
-        flow = rig.flow("loading").add("first", lambda: 3).add("then", weigh, after="first", takes=True).start()
+        flow = rig.flow("loading").add("first", lambda: 3).add("then", weigh, after="first", with_results=True).start()
         rig.run_dry()
         assert rig.jobs(weigh).args == [(7,), (3,)]
         assert flow.state == "done"
+
+
+def test_a_function_under_another_name_is_found_by_itself() -> None:
+    def load(crate: int) -> int:
+        raise ValueError(crate)
+
+    with ic.Rig() as rig:
+        rig.job(load, name="ferry.load", retry=1)
+        rig.enqueue(load, 7)
+        rig.settle()
+        rig.jobs(load).must_be((load, 7))
+        with pytest.raises(ic.JobsDiffer, match=r"differs .*load\(8\)"):
+            rig.jobs().must_be((load, 8))
+        rig.check(ic.laws.nothing_lost(load))

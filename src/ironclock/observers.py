@@ -1,4 +1,7 @@
-"""Observers: functions that are called with every rig that is made. The pytest plugin is one, for its reports."""
+"""Observers: functions that are called with every rig that is made. The pytest plugin is one, for its reports.
+
+An observer can return where the approved histories of the rig are (`Approval`), or None.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +9,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
-observers: list[Callable[[Any], None]] = []
+observers: list[Callable[[Any], Any]] = []
 
 
 @contextmanager

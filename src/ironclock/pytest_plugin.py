@@ -152,14 +152,14 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
 
     approval: list[Approval] = []  # one object for all rigs: a search makes a thousand of them a second
 
-    def note(rig: Rig) -> None:
+    def note(rig: Rig) -> Approval:
         found.append(weakref.ref(rig))
         if not approval:
             _keep_real_durations()
             from .history.approval import Approval
 
             approval.append(Approval(item.path.parent, bool(item.config.getoption("--ironclock-approve"))))
-        rig.approval = approval[0]
+        return approval[0]
 
     observers.append(note)
     try:

@@ -146,16 +146,15 @@ class Rig:
         self._depth = 0  # how often it is entered, one inside the other
         self._holds = 0  # how many of these are a test runner's, which closes it at the end
         self._replay: Replay | None = None
-        self.approval: Approval | None = None
-        """Where approved histories are. The pytest plugin sets it."""
 
         simulation.broker.accepts_new_names = self._has_taps
         attempts = simulation.attempts
         attempts.on_death.append(self._threads.end_with)
         attempts.await_result = self._await
         attempts.run_forked = self._run_forked
+        self._approval: Approval | None = None
         for observer in observers:
-            observer(self)
+            self._approval = observer(self) or self._approval
 
     # --- jobs and workers ---------------------------------------------------------------------------
 
@@ -323,28 +322,28 @@ class Rig:
 
     @overload
     def enqueue(
-        self, work: Call[R], /, *, after: Duration | None = ..., at: Instant | None = ..., queue: str | None = ...,
+        self, job: Call[R], /, *, after: Duration | None = ..., at: Instant | None = ..., queue: str | None = ...,
         priority: int | None = ..., key: Any = ...,
     ) -> Job[R]: ...  # fmt: skip
     @overload
     def enqueue(
-        self, work: JobType[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
+        self, job: JobType[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
         queue: str | None = ..., priority: int | None = ..., key: Any = ..., **kwargs: Any,
     ) -> Job[R]: ...  # fmt: skip
     @overload
     def enqueue(
-        self, work: Callable[..., Coroutine[Any, Any, R]], /, *args: Any, after: Duration | None = ...,
+        self, job: Callable[..., Coroutine[Any, Any, R]], /, *args: Any, after: Duration | None = ...,
         at: Instant | None = ..., queue: str | None = ..., priority: int | None = ..., key: Any = ...,
         retry: Retry | int | None = ..., **kwargs: Any,
     ) -> Job[R]: ...  # fmt: skip
     @overload
     def enqueue(
-        self, work: Callable[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
+        self, job: Callable[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
         queue: str | None = ..., priority: int | None = ..., key: Any = ..., retry: Retry | int | None = ...,
         **kwargs: Any,
     ) -> Job[R]: ...  # fmt: skip
     def enqueue(
-        self, work: Any, /, *args: Any, after: Duration | None = None, at: Instant | None = None,
+        self, job: Any, /, *args: Any, after: Duration | None = None, at: Instant | None = None,
         queue: str | None = None, priority: int | None = None, key: Any = None, retry: Retry | int | None = None,
         **kwargs: Any,
     ) -> Job[Any]:  # fmt: skip
@@ -352,7 +351,7 @@ class Rig:
 
         Parameters:
 
-        - `work`: a job type or a function, with its arguments after it; or a call: ``job_type.call(...)``.
+        - `job`: a job type or a function, with its arguments after it; or a call: ``job_type.call(...)``.
         - `args`, `kwargs`: the arguments. For a parameter that has the name of one below, give a call.
         - `after`: a delay, or `at`: an instant. Default: due now.
         - `queue`, `priority`, `key`: in place of those of the policy.
@@ -368,7 +367,7 @@ class Rig:
             job = rig.enqueue(submit_manifest, "TL-204", after="15m")
         """
         try:
-            call = self._registry.call_of(work, args, kwargs, self._policy if retry is None else retry)
+            call = self._registry.call_of(job, args, kwargs, self._policy if retry is None else retry)
             return self._registry.enqueue(call, after, at, queue, priority, key)
         except (InputError, UnknownJob) as error:
             self._simulation.attention.raised(error)  # the code that enqueues can swallow it
@@ -424,17 +423,17 @@ class Rig:
         return self._simulation.requests.handle(name, on_error)
 
     def schedule(
-        self, name: str, call: Call[Any] | JobType[..., Any] | Callable[..., Any],
+        self, name: str, job: Call[Any] | JobType[..., Any] | Callable[..., Any],
         schedule: Schedule | str | dt.timedelta, *, overlap: Overlap = "allow", missed: Missed = "last",
-        poll: Duration | None = None, jitter: Duration | None = None, starts: Instant | None = None,
-        ends: Instant | None = None, until_done: bool = False,
+        poll: Duration | None = None, jitter: Duration | None = None, start: Instant | None = None,
+        end: Instant | None = None, until_done: bool = False,
     ) -> Scheduled:  # fmt: skip
         """Run a call on a schedule. It replaces the schedule of the same name. A firing that is due now counts.
 
         Parameters:
 
         - `name`: the name of the schedule.
-        - `call`: what to run: ``job_type.call(...)``, or a job type or function without arguments.
+        - `job`: what to run: ``job_type.call(...)``, or a job type or function without arguments.
         - `schedule`: `cron`, `every`, `every_after`, `once`, `sun`, `rrule`, or a set of them. Text is a cron
           expression (``"30 1 * * *"``) or a period (``"15m"``); a `timedelta` is a period.
         - `overlap`: what a firing does while the run before is open: ``"allow"`` (the default) runs it, ``"skip"``
@@ -442,7 +441,7 @@ class Rig:
         - `missed`: which firings run after the scheduler was down: ``"all"``, ``"last"`` (the default) or ``"none"``.
         - `poll`: how often the scheduler looks; a firing starts at the next look. Default None: at once.
         - `jitter`: firings are late by a random time up to this. Default None: not late.
-        - `starts`, `ends`: the first and last instant; the end is not included. Default None: no bound.
+        - `start`, `end`: the first and last instant; the end is not included. Default None: no bound.
         - `until_done`: True removes the schedule after its first run that is done. Default False.
 
         Raises `InputError`, `UnknownJob`, `PayloadError`, `DurationError` or `InstantError`.
@@ -457,17 +456,20 @@ class Rig:
         for what, value, known in (("overlap", overlap, get_args(Overlap)), ("missed", missed, get_args(Missed))):
             if value not in known:
                 raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
-        call = self._registry.call_of(call, (), {}, self._policy)
+        call = self._registry.call_of(job, (), {}, self._policy)
         if self._registry.payload == "json":
             through_json(call.type.name, call.args, call.kwargs)
         timeline = self._timeline
         bound = schedule.in_zone(timeline.zone).begun(self._loop.now)
-        if starts is not None or ends is not None:
-            bounds = [None if b is None else timeline.ns(b) for b in (starts, ends)]
+        if start is not None or end is not None:
+            bounds = [None if b is None else timeline.ns(b) for b in (start, end)]
             bound = Within(bound, *bounds)
         late = None if jitter is None else Jitter(to_ns(jitter, what="jitter"), f"{self._simulation.seed}:{name}")
         poll_ns = 0 if poll is None else to_ns(poll, what="poll")
-        made = Scheduled(self.schedules, name, call, bound, overlap, missed, poll_ns, late, until_done)
+        broker = self._simulation.broker
+        made = Scheduled(
+            self.schedules, self._loop, broker, name, call, bound, overlap, missed, poll_ns, late, until_done
+        )
         self.schedules.add(made)
         self._simulation.requests.schedule_added(name)
         return made
@@ -879,7 +881,14 @@ class Rig:
         """What laws look at, as it is now."""
         simulation = self._simulation
         broker = simulation.broker
-        return World(simulation.history, broker.jobs, simulation.effects.names, broker.types, self._nothing_is_pending)
+        return World(
+            simulation.history,
+            broker.jobs,
+            simulation.effects.names,
+            broker.types,
+            self._nothing_is_pending,
+            broker.name_of,
+        )
 
     def _nothing_is_pending(self) -> bool:
         return self._loop.next_due_ns is None
@@ -907,7 +916,7 @@ class Rig:
         """
         from .history.approval import Approval, must_match
 
-        must_match(self.history, path, self.approval or Approval())
+        must_match(self.history, path, self._approval or Approval())
         for job in self._simulation.broker.jobs:
             self._simulation.attention.looked_at(job)  # the file says what becomes of each
 
@@ -960,18 +969,14 @@ class Rig:
 
         held = read(token)
         replay = Replay(held, self._loop)
-        self.decide_with(lambda loop: replay.control)
+        self._decide_with(lambda loop: replay.control)
         if held.plan.start is not None:
             self._loop.begin_at(self._timeline.ns(held.plan.start))
         self._replay = replay
         if self._thread is not None:
             replay.enter()
 
-    def decide_with(self, make: Callable[[Any], DecisionsType]) -> DecisionsType:
-        """Let decisions choose where the run can go another way; return them. The probe does this with its rigs.
-
-        Parameters: `make` gets the event loop and returns the decisions. Raises `RigStateError` after the first job.
-        """
+    def _decide_with(self, make: Callable[[Any], DecisionsType]) -> DecisionsType:
         made = make(self._loop)
         self._simulation.decide_with(made)
         self._threads.watch_locks()
@@ -1030,6 +1035,9 @@ class Rig:
             self._leave()
         if self._replay is not None and error is None:
             self._replay.must_fit()
+
+    def _held(self) -> AbstractContextManager[Rig]:
+        return _Held(self._begin_hold, self._end_hold)
 
     def _begin_hold(self) -> Rig:
         self._holds += 1
@@ -1160,7 +1168,15 @@ def held(rig: Rig) -> AbstractContextManager[Rig]:
 
     Threads that the rig has started live on until it is closed.
     """
-    return _Held(rig._begin_hold, rig._end_hold)
+    return rig._held()
+
+
+def decided(rig: Rig, make: Callable[[Any], DecisionsType]) -> DecisionsType:
+    """Let decisions choose where the run of a rig can go another way; return them. A search does this with its rigs.
+
+    Parameters: `make` gets the event loop and returns the decisions. Raises `RigStateError` after the first job.
+    """
+    return rig._decide_with(make)
 
 
 def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[str, list[str]]:

@@ -13,8 +13,8 @@ import ironclock as ic
 UTC = dt.timezone.utc
 
 
-def world(body: Any, schedule: ic.Schedule, *, start: str = "2031-03-03T09:00", **how: Any) -> tuple[ic.Rig, Any]:
-    rig = ic.Rig(start=start, zone="Atlantic/Faroe")
+def world(body: Any, schedule: ic.Schedule, *, begin: str = "2031-03-03T09:00", **how: Any) -> tuple[ic.Rig, Any]:
+    rig = ic.Rig(start=begin, zone="Atlantic/Faroe")
     rig.workers(3)
     return rig, rig.schedule("poll-buoy", rig.job(body, name="poll_buoy").call(), schedule, **how)
 
@@ -143,13 +143,13 @@ def test_a_job_takes_itself_off_and_run_until_done() -> None:
 
 
 def test_poll_bounds_and_jitter() -> None:
-    rig, _ = world(quick, ic.cron("*/7 * * * *"), poll="5m", ends="2031-03-03T09:30")
+    rig, _ = world(quick, ic.cron("*/7 * * * *"), poll="5m", end="2031-03-03T09:30")
     with rig:
         rig.advance("1h")
     assert starts(rig) == ["09:00:00", "09:10:00", "09:15:00", "09:25:00", "09:30:00"]
     seen = []
     for _ in range(2):
-        rig, _ = world(quick, ic.every("10m"), jitter="2m", starts="2031-03-03T09:30")
+        rig, _ = world(quick, ic.every("10m"), jitter="2m", start="2031-03-03T09:30")
         with rig:
             rig.advance("2h")
         seen.append([a.started_at for job in rig.jobs() for a in job.attempts])
@@ -167,7 +167,7 @@ def test_reboot_once_and_a_year_of_minutes() -> None:
     rig.schedule("once", kind.call(), ic.once("2031-03-30T02:30"))
     rig.advance("100d")
     assert [f"{job.enqueued_at:%m-%d %H:%M}" for job in rig.jobs()] == ["01-01 00:00", "03-30 02:30"]
-    rig.schedule("minutely", kind.call(), ic.cron("* * * * *"), starts="2031-10-26T00:00", ends="2031-10-27T00:00")
+    rig.schedule("minutely", kind.call(), ic.cron("* * * * *"), start="2031-10-26T00:00", end="2031-10-27T00:00")
     rig.advance_to("2031-11-01T00:00")
     assert len(rig.jobs()) == 2 + 25 * 60
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from ironclock.foundation.instants import Timeline
 from ironclock.simulation.decisions import Event
-from ironclock.simulation.faults import Fault
+from ironclock.simulation.faults import LiveFault
 from ironclock.simulation.policy import JobType, Policy
 from ironclock.simulation.retry import Retry
 from ironclock.simulation.simulation import Simulation
@@ -15,8 +15,8 @@ from ironclock.simulation.simulation import Simulation
 MINUTE = 60 * 10**9
 
 
-def fault(kind: Any, by_ns: int = 0) -> Fault:
-    return Fault(kind, None, None, None, None, None, None, OSError("placed by the test"), by_ns, None)
+def fault(kind: Any, by_ns: int = 0) -> LiveFault:
+    return LiveFault(kind, None, None, None, None, None, None, OSError("placed by the test"), by_ns, None)
 
 
 class Chosen:
@@ -26,33 +26,33 @@ class Chosen:
     only_jobs = None
     asks_deliveries = asks_inside_jobs = True
 
-    def __init__(self, **struck: Fault) -> None:
+    def __init__(self, **struck: LiveFault) -> None:
         self.struck = struck
         self.seen: list[str] = []
 
-    def _at(self, what: str) -> Fault | None:
+    def _at(self, what: str) -> LiveFault | None:
         self.seen.append(what)
         return self.struck.pop(what, None)
 
-    def passes(self, task: Any, where: str) -> Fault | None:
+    def passes(self, task: Any, where: str) -> LiveFault | None:
         return self._at(where)
 
-    def starts(self, attempt: Any) -> Fault | None:
+    def starts(self, attempt: Any) -> LiveFault | None:
         return self._at("start")
 
-    def ends(self, attempt: Any) -> Fault | None:
+    def ends(self, attempt: Any) -> LiveFault | None:
         return self._at("ack")
 
-    def delivers(self, job: Any) -> Fault | None:
+    def delivers(self, job: Any) -> LiveFault | None:
         return self._at("delivery")
 
-    def commits(self, job: Any) -> Fault | None:
+    def commits(self, job: Any) -> LiveFault | None:
         return None
 
-    def fires(self, schedule: str) -> Fault | None:
+    def fires(self, schedule: str) -> LiveFault | None:
         return None
 
-    def asks(self, request: str, where: str) -> Fault | None:
+    def asks(self, request: str, where: str) -> LiveFault | None:
         return None
 
     def locks(self, task: Any, where: str) -> None:

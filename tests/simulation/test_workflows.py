@@ -52,7 +52,11 @@ def test_fan_out_and_join_pass_results_on() -> None:
     flow.add("crates", crates.call())
     flow.add("weigh", add(rig, "weigh", weigh), over="crates", args=[10])
     flow.add(
-        "total", add(rig, "total", lambda weights, note: (sum(weights), note)), after="weigh", takes=True, args=["kg"]
+        "total",
+        add(rig, "total", lambda weights, note: (sum(weights), note)),
+        after="weigh",
+        with_results=True,
+        args=["kg"],
     )
     with rig:
         flow.start()
@@ -68,7 +72,7 @@ def test_an_empty_fan_out_is_over_at_once_and_a_failure_in_one_fails_the_join() 
         flow = rig.flow(name)
         flow.add("items", add(rig, f"items_{name}", lambda items=items: items).call())
         flow.add("divide", add(rig, f"divide_{name}", lambda n: 6 // n), over="items")
-        flow.add("total", add(rig, f"total_{name}", lambda parts: sum(parts)), after="divide", takes=True)
+        flow.add("total", add(rig, f"total_{name}", lambda parts: sum(parts)), after="divide", with_results=True)
         with rig:
             flow.start()
             rig.run_dry()
@@ -134,7 +138,7 @@ def test_remembered_steps_are_not_run_again() -> None:
         (lambda f, c: f.add("a", c).add("a", c), "has a step 'a' already"),
         (lambda f, c: f.add("a", "weigh"), "give a call"),
         (lambda f, c: f.add("a", c, when="late"), "when is 'late'"),
-        (lambda f, c: f.add("a", c).add("b", c, after="a", takes=True), "gets arguments from other steps as well; give its job type"),
+        (lambda f, c: f.add("a", c).add("b", c, after="a", with_results=True), "gets arguments from other steps as well; give its job type"),
         (lambda f, c: f.start(), "has no steps"),
         (lambda f, c: f.add("a", c).start().start(), "has started already"),
         (lambda f, c: f.add("a", c).start().add("b", c), "has started, and step 'b' is new; add all steps before"),

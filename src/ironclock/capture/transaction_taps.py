@@ -8,7 +8,7 @@ from types import TracebackType
 from typing import Any
 
 from ..errors import TapError
-from ..simulation.transactions import Transaction, Transactions
+from ..simulation.transactions import LiveTransaction, Transactions
 from .targets import Replacement
 
 
@@ -39,7 +39,7 @@ class _Both:
         self._real = real
         self._transactions = transactions
         self._joins = joins
-        self._made: Transaction | None = None
+        self._made: LiveTransaction | None = None
 
     def __enter__(self) -> Any:
         entered = self._real.__enter__()

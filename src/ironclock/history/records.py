@@ -152,7 +152,7 @@ _DATA: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
     "rolled-back": lambda detail, timeline: {"transaction": detail[0], "jobs": detail[1]},
     "request-failed": lambda request, timeline: {
         "request": request.name, "error": type(request.error).__name__, "message": _message(request.error),
-        "jobs": [job.id for job in request.enqueued], "schedules": list(request.schedules),
+        "jobs": [job.id for job in request.jobs], "schedules": list(request.schedules),
     },
     "deadlocked": lambda detail, timeline: {"tasks": detail[0], "message": "; ".join(detail[1])},
     "remembered": lambda step, timeline: {"step": step},

@@ -118,6 +118,7 @@ class World(Sequence[Job[Any]]):
     def __init__(
         self, history: History, live_jobs: Sequence[LiveJob] | None = None, effects: Iterable[str] = (),
         names: Iterable[str] = (), nothing_is_pending: Callable[[], bool] | None = None,
+        named: Callable[[object], str] = name_of,
     ) -> None:  # fmt: skip
         self.history = history
         """Everything that happened."""
@@ -125,6 +126,7 @@ class World(Sequence[Job[Any]]):
         self._effects = set(effects)
         self._names = set(names)
         self._nothing_is_pending = nothing_is_pending
+        self._name_of = named
         self._made: dict[int, Entry] = {}
         self._seen = 0
         self._seen_named: int | None = None
@@ -241,7 +243,7 @@ class World(Sequence[Job[Any]]):
         """
         if job is None:
             return self.job_records
-        name = name_of(job)
+        name = self._name_of(job)
         known = self._names | {record.name for record in self._job_records}
         if name not in known:
             raise SelectionError(

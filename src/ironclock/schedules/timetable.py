@@ -11,7 +11,7 @@ from ..foundation.durations import spell
 from ..history.history import History
 from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
-from ..simulation.faults import Fault
+from ..simulation.faults import LiveFault
 from ..simulation.jobs import OPEN, Job, LiveJob
 from ..simulation.policy import Call
 from .schedule import Schedule
@@ -34,11 +34,12 @@ class Scheduled:
     """
 
     def __init__(
-        self, timetable: Timetable, name: str, call: Call[Any], schedule: Schedule, overlap: Overlap, missed: Missed,
-        poll_ns: int, jitter: Jitter | None, until_done: bool,
+        self, timetable: Timetable, loop: EventLoop, broker: Broker, name: str, call: Call[Any],
+        schedule: Schedule, overlap: Overlap, missed: Missed, poll_ns: int, jitter: Jitter | None, until_done: bool,
     ) -> None:  # fmt: skip
         self._timetable = timetable
-        self._loop = timetable.loop
+        self._loop = loop
+        self._broker = broker
         self.name = name
         """Its name."""
         self.call = call
@@ -159,7 +160,7 @@ class Scheduled:
             return
         self._take()
 
-    def _strike(self, due: int, fault: Fault) -> None:
+    def _strike(self, due: int, fault: LiveFault) -> None:
         """Let a fault strike a firing: it comes late, or nobody sees it until the scheduler is up again."""
         loop = self._loop
         if fault.kind == "delay":
@@ -184,7 +185,7 @@ class Scheduled:
 
     def _run(self) -> LiveJob:
         call = self.call
-        job = self._timetable.broker.enqueue(call.type, call.args, call.kwargs, self._loop.now)
+        job = self._broker.enqueue(call.type, call.args, call.kwargs, self._loop.now)
         self._runs.append(job)
         if self._watched:
             job.on_close = self._closed
@@ -229,8 +230,7 @@ class Timetable:
     """
 
     def __init__(self, loop: EventLoop, history: History, broker: Broker) -> None:
-        self.loop = loop
-        self.broker = broker
+        self._loop = loop
         self._history = history
         self.down = False
         """True while the scheduler is down: nobody sees the firings."""
@@ -245,8 +245,8 @@ class Timetable:
         if old is not None:
             old.removed = True
         self._entries[entry.name] = entry
-        now = self.loop.now
-        decisions = self.loop.decisions
+        now = self._loop.now
+        decisions = self._loop.decisions
         entry.paused = entry.paused or (decisions is not None and decisions.leaves_out(f"schedule {entry.name}"))
         # A firing that is due now counts: a rig that starts at 01:30 sees the 01:30 firing.
         entry.plan(now if entry.schedule.from_end else now - 1)

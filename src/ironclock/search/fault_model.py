@@ -8,7 +8,7 @@ from typing import Any
 
 from ..errors import EnqueueRefused, InputError, ResponseLost, ServiceError, nearest
 from ..foundation.durations import NS, Duration, to_ns
-from ..simulation.faults import ErrorLike, Fault, checked_error
+from ..simulation.faults import ErrorLike, LiveFault, checked_error
 from ..simulation.jobs import LiveAttempt
 from ..simulation.task import Task
 from .plan import Move, Place
@@ -88,11 +88,11 @@ class FaultModel:
     def _by(self, kind: str) -> int:
         return self.slow_ns if kind in ("slow", "miss_firing") else self.delay_ns if kind == "delay" else 0
 
-    def fault(self, move: Move) -> Fault:
+    def fault(self, move: Move) -> LiveFault:
         """Return a move as a fault of the simulation."""
         by = move.by if isinstance(move.by, int) else 0
         kind = _FAULT_KINDS.get(move.kind, move.kind)
-        return Fault(kind, None, None, None, None, None, None, self._error(move), by, None, move.place.where)
+        return LiveFault(kind, None, None, None, None, None, None, self._error(move), by, None, move.place.where)
 
     def _error(self, move: Move) -> ErrorLike | None:
         if move.kind == "refuse_enqueue":

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..simulation.decisions import ARGUMENT, FUNCTION, PRIORITY, Event
 from ..simulation.event_loop import LAST, WORLD, EventLoop
-from ..simulation.faults import Fault
+from ..simulation.faults import LiveFault
 from ..simulation.jobs import LiveAttempt, LiveJob
 from ..simulation.task import Task
 from .fault_model import FaultModel
@@ -63,30 +63,30 @@ class RunControl:
 
     # --- what the simulation asks -------------------------------------------------------------------
 
-    def passes(self, task: Task, where: str) -> Fault | None:
+    def passes(self, task: Task, where: str) -> LiveFault | None:
         return self._at(task.label, where, task)
 
-    def starts(self, attempt: LiveAttempt) -> Fault | None:
+    def starts(self, attempt: LiveAttempt) -> LiveFault | None:
         struck = self._at(attempt.label, "start", attempt, False)
         if struck is not None and self.done[-1].kind == "takes":
             struck.by_ns -= attempt.job.type.takes_ns  # in place of the time that it takes without a plan
         return struck
 
-    def ends(self, attempt: LiveAttempt) -> Fault | None:
+    def ends(self, attempt: LiveAttempt) -> LiveFault | None:
         return self._at(attempt.label, "ack", attempt)
 
-    def delivers(self, job: LiveJob) -> Fault | None:
+    def delivers(self, job: LiveJob) -> LiveFault | None:
         if self.only_jobs is not None and job.number not in self.only_jobs:
             return None
         return self._at(job.id, "delivery", job, False)
 
-    def commits(self, job: LiveJob) -> Fault | None:
+    def commits(self, job: LiveJob) -> LiveFault | None:
         return self._at(job.id, "before commit", job, False)
 
-    def fires(self, schedule: str) -> Fault | None:
+    def fires(self, schedule: str) -> LiveFault | None:
         return self._at(f"schedule {schedule}", "firing", schedule, False)
 
-    def asks(self, request: str, where: str) -> Fault | None:
+    def asks(self, request: str, where: str) -> LiveFault | None:
         return self._at(f"request {request}", where, request, False)
 
     def locks(self, task: Task, where: str) -> None:
@@ -115,7 +115,7 @@ class RunControl:
 
     # --- seams --------------------------------------------------------------------------------------
 
-    def _at(self, who: str, where: str, subject: Any, running: bool = True) -> Fault | None:
+    def _at(self, who: str, where: str, subject: Any, running: bool = True) -> LiveFault | None:
         place = self._place(who, where)
         if self._notes_seams and place not in self._known:
             moves = self._model.at(place, subject)

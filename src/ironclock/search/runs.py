@@ -14,7 +14,7 @@ from ..errors import IronClockError
 from ..foundation.source_location import innermost, spot
 from ..laws.law import Breach, Law, as_breach, must_be_law
 from ..observers import observers, unobserved
-from ..rig import Rig, held, take_apart
+from ..rig import Rig, decided, held, take_apart
 from .fault_model import FaultModel
 from .interrupts import interrupts
 from .line_switches import Lines, telling
@@ -91,10 +91,11 @@ class SearchedStory:
         interrupts.check()
         with unobserved() if observers else _nobody:
             rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
-        control = rig.decide_with(
+        control = decided(
+            rig,
             lambda loop: RunControl(
                 loop, plan, self.model, notes_seams=notes_seams, known=known, notes_switches=notes_switches
-            )
+            ),
         )
         ended: Exception | None = None
         with self._at_lines(control), _silence, held(rig):

@@ -9,7 +9,16 @@ from typing import TYPE_CHECKING, Any
 from ..errors import InputError, ResponseLost, RigStateError, ServiceError
 from ..foundation.durations import Duration, to_ns
 from ..foundation.source_location import calling
-from ..simulation.faults import ErrorLike, Fault, Numbers, Span, checked_chance, checked_error, checked_numbers, span_of
+from ..simulation.faults import (
+    ErrorLike,
+    LiveFault,
+    Numbers,
+    Span,
+    checked_chance,
+    checked_error,
+    checked_numbers,
+    span_of,
+)
 
 if TYPE_CHECKING:
     from ..simulation.simulation import Simulation
@@ -37,7 +46,7 @@ class Service:
         self.name = name
         """Its name, with which the names of its effects begin."""
         self._simulation: Simulation | None = None
-        self._faults: list[tuple[str | None, Fault]] = []
+        self._faults: list[tuple[str | None, LiveFault]] = []
         self._later: list[Callable[[], None]] = []
         self._calls = 0
         self._drawn: int | None = None
@@ -110,7 +119,7 @@ class Service:
             generator = None
             if chance is not None:
                 generator = random.Random(f"{self._simulation.seed}:stand:{self.name}:{kind}:{len(self._faults)}")
-            fault = Fault(kind, None, numbers, since, until, chance, None, error, by, generator)
+            fault = LiveFault(kind, None, numbers, since, until, chance, None, error, by, generator)
             fault.status = status
             self._faults.append((operation, fault))
 

@@ -28,7 +28,7 @@ from ..history.records import DEAD, DROPPED, ENDED, ENDED_WITH_ERROR, UNHEARD
 from .broker import Broker
 from .delivery import Delivery
 from .event_loop import EventLoop
-from .faults import Fault, PlacedFaults
+from .faults import LiveFault, PlacedFaults
 from .jobs import OPEN, Attempt, LiveAttempt, LiveJob, Outcome, worker_died
 from .queues import Pool, Pools, QueueControls
 
@@ -70,7 +70,7 @@ class Attempts:
         """Runs a coroutine to its end."""
         self.run_forked: Callable[[LiveAttempt], Any] | None = None
         """Runs an attempt in a forked child process that really dies at a seam."""
-        self.dies_in_child: Callable[[str, Fault], None] | None = None
+        self.dies_in_child: Callable[[str, LiveFault], None] | None = None
         """How the process dies, in a forked child."""
 
         self._run_later_event = self._run_later
@@ -182,7 +182,7 @@ class Attempts:
         if self._controls.by_name:
             self._controls.count_start(job)
 
-    def _strike_at_start(self, attempt: LiveAttempt, fault: Fault) -> int | None:
+    def _strike_at_start(self, attempt: LiveAttempt, fault: LiveFault) -> int | None:
         """Let a fault of the decisions strike before the code of an attempt. Returns what `_begin_tracked` does."""
         if fault.kind == "twice":
             self._delivery.deliver_twice(attempt, fault)
@@ -202,7 +202,7 @@ class Attempts:
         if attempt.deadline_ns >= 0:
             self._loop.schedule(attempt.deadline_ns, attempt.job.priority, self._time_out, attempt)
 
-    def _fail_after(self, attempt: LiveAttempt, fault: Fault) -> None:
+    def _fail_after(self, attempt: LiveAttempt, fault: LiveFault) -> None:
         """Let an attempt fail, at once or after the time that the fault takes."""
         error = fault.make()
         if fault.by_ns:
@@ -429,7 +429,7 @@ class Attempts:
 
     # --- workers that die, attempts that are killed -------------------------------------------------
 
-    def _crash_by(self, attempt: LiveAttempt, seam: str, fault: Fault) -> None:
+    def _crash_by(self, attempt: LiveAttempt, seam: str, fault: LiveFault) -> None:
         if self.dies_in_child is not None:
             self.dies_in_child(seam, fault)
         self.crash(attempt, seam, fault.by_ns)
@@ -454,7 +454,7 @@ class Attempts:
         else:
             self._delivery.deliver_again(attempt)
 
-    def crash_at_seam(self, attempt: LiveAttempt, seam: str, fault: Fault) -> None:
+    def crash_at_seam(self, attempt: LiveAttempt, seam: str, fault: LiveFault) -> None:
         """Let the worker of the running attempt die at a seam inside its code. Never returns."""
         self._crash_by(attempt, seam, fault)
         self._loop.switcher.end_running(attempt)

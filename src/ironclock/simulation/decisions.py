@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, Final, Protocol, TypeAlias
 
 if TYPE_CHECKING:
-    from .faults import Fault
+    from .faults import LiveFault
     from .jobs import LiveAttempt, LiveJob
     from .task import Task
 
@@ -44,25 +44,25 @@ class Decisions(Protocol):
     def asks_inside_jobs(self) -> bool:
         """True if it must be asked about seams inside the code of a job."""
 
-    def passes(self, task: Task, seam: str) -> Fault | None:
+    def passes(self, task: Task, seam: str) -> LiveFault | None:
         """Return the fault that strikes a running task at a seam. May let others run first (`EventLoop.give_way`)."""
 
-    def starts(self, attempt: LiveAttempt) -> Fault | None:
+    def starts(self, attempt: LiveAttempt) -> LiveFault | None:
         """Return the fault that strikes an attempt before its code runs."""
 
-    def ends(self, attempt: LiveAttempt) -> Fault | None:
+    def ends(self, attempt: LiveAttempt) -> LiveFault | None:
         """Return the fault that strikes an attempt after its code, before the acknowledgement."""
 
-    def delivers(self, job: LiveJob) -> Fault | None:
+    def delivers(self, job: LiveJob) -> LiveFault | None:
         """Return the fault that strikes a job that becomes due."""
 
-    def commits(self, job: LiveJob) -> Fault | None:
+    def commits(self, job: LiveJob) -> LiveFault | None:
         """Return the fault that strikes a job that workers can see before its transaction has committed."""
 
-    def fires(self, schedule: str) -> Fault | None:
+    def fires(self, schedule: str) -> LiveFault | None:
         """Return the fault that strikes a firing of a schedule."""
 
-    def asks(self, request: str, seam: str) -> Fault | None:
+    def asks(self, request: str, seam: str) -> LiveFault | None:
         """Return the fault that strikes a request, in the test's own code, at a seam."""
 
     def locks(self, task: Task, place: str) -> None:

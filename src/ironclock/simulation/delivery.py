@@ -13,7 +13,7 @@ from ..foundation.durations import spell
 from ..history.history import History
 from .broker import Broker
 from .event_loop import FIRST, EventLoop
-from .faults import Fault, PlacedFaults
+from .faults import LiveFault, PlacedFaults
 from .jobs import OPEN, LiveAttempt, LiveJob
 from .queues import Pools
 
@@ -62,7 +62,7 @@ class Delivery:
 
     # --- second deliveries --------------------------------------------------------------------------
 
-    def deliver_twice(self, attempt: LiveAttempt, fault: Fault) -> None:
+    def deliver_twice(self, attempt: LiveAttempt, fault: LiveFault) -> None:
         """Deliver the message of an attempt a second time, later by the fault's duration."""
         job, loop = attempt.job, self._loop
         self.second_deliveries[job.number] = self.second_deliveries.get(job.number, 0) + 1

@@ -28,9 +28,83 @@ SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit",
 """The seams of every job. ``before NAME`` and ``after NAME`` of an effect are seams as well."""
 
 
-@dataclass(repr=False)
 class Fault:
-    """One fault, and how often it has struck. The methods of `Faults` return it."""
+    """One fault, and how often it has struck. The methods of `Faults` return it. As a context manager, it strikes only
+    inside the block.
+
+    Example::
+
+        with rig.faults.fail("submit_manifest") as fault:
+            rig.advance("10m")
+        assert fault.struck == 2
+    """
+
+    __slots__ = ("_live",)
+
+    def __init__(self, live: LiveFault) -> None:
+        self._live = live
+
+    @property
+    def kind(self) -> Kind:
+        """What it does: ``fail``, ``hang``, ``slow``, ``crash``, ``refuse``, ``lose_ack``, ``twice``, ``delay`` or
+        ``early``."""
+        return self._live.kind
+
+    @property
+    def job(self) -> str | None:
+        """The name of the job type that it strikes. None: any."""
+        return self._live.job
+
+    @property
+    def numbers(self) -> frozenset[int] | None:
+        """The numbers of the attempts (or calls) that it strikes. None: all."""
+        return self._live.numbers
+
+    @property
+    def at(self) -> str:
+        """The seam at which it strikes."""
+        return self._live.at
+
+    @property
+    def chance(self) -> float | None:
+        """The share of cases that it strikes, from 0 to 1. None: all."""
+        return self._live.chance
+
+    @property
+    def error(self) -> ErrorLike | None:
+        """What it raises: an exception or its class. None if it raises nothing."""
+        return self._live.error
+
+    @property
+    def by_ns(self) -> int:
+        """How late or slow it makes something, in nanoseconds."""
+        return self._live.by_ns
+
+    @property
+    def struck(self) -> int:
+        """How often it has struck so far."""
+        return self._live.struck
+
+    @property
+    def place(self) -> str:
+        """Where it was placed, as ``file:line in function``."""
+        return self._live.place
+
+    def __enter__(self) -> Fault:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Take the fault away."""
+        if self._live.take_away is not None:
+            self._live.take_away(self._live)
+
+    def __repr__(self) -> str:
+        return f"<fault {self._live.describe()}: struck {self.struck} {'time' if self.struck == 1 else 'times'}>"
+
+
+@dataclass(repr=False)
+class LiveFault:
+    """One fault, as the simulation keeps it."""
 
     kind: Kind
     """What it does."""
@@ -59,18 +133,7 @@ class Fault:
     seen: set[tuple[int, int]] = field(default_factory=set)
     place: str = ""
     """Where it was placed, as ``file:line in function``."""
-    take_away: Callable[[Fault], None] | None = field(default=None, repr=False)
-
-    def __enter__(self) -> Fault:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        """Take the fault away: it strikes only inside the block."""
-        if self.take_away is not None:
-            self.take_away(self)
-
-    def __repr__(self) -> str:
-        return f"<fault {self.describe()}: struck {self.struck} {'time' if self.struck == 1 else 'times'}>"
+    take_away: Callable[[LiveFault], None] | None = None
 
     def hits(self, job: str) -> bool:
         """Return True if it is meant for a job type."""
@@ -131,26 +194,26 @@ class PlacedFaults:
 
     def __init__(self, timeline: Timeline) -> None:
         self._timeline = timeline
-        self.attempt: list[Fault] = []
+        self.attempt: list[LiveFault] = []
         """Faults that strike attempts before their code runs."""
-        self.seam: list[Fault] = []
+        self.seam: list[LiveFault] = []
         """Faults at the seams inside an attempt, and crashes."""
-        self.enqueue: list[Fault] = []
-        self.ack: list[Fault] = []
-        self.twice: list[Fault] = []
-        self.delivery: list[Fault] = []
-        self.early: list[Fault] = []
+        self.enqueue: list[LiveFault] = []
+        self.ack: list[LiveFault] = []
+        self.twice: list[LiveFault] = []
+        self.delivery: list[LiveFault] = []
+        self.early: list[LiveFault] = []
         self.outages: list[tuple[str | None, int, int]] = []
         """The queue (None: all), begin and end of each outage of the queue server."""
-        self.ever: list[Fault] = []
+        self.ever: list[LiveFault] = []
         """Every fault that was ever placed, those that were taken away included."""
 
     @property
-    def lists(self) -> tuple[list[Fault], ...]:
+    def lists(self) -> tuple[list[LiveFault], ...]:
         """The lists of faults, by where they strike."""
         return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery, self.early
 
-    def take_away(self, fault: Fault) -> None:
+    def take_away(self, fault: LiveFault) -> None:
         """Take a fault away: it strikes no more."""
         for faults in self.lists:
             if fault in faults:
@@ -286,11 +349,9 @@ class Faults:
             raise InputError(f"at is {at!r}; a hard crash happens inside the code of the job, give another seam")
         self._list_for(at)
         by = to_ns(down, what="down")
-        made = self._place(
-            self._placed.seam, "crash", job, attempts, between, chance, when, by=by, at=at, visits=visits
+        return self._place(
+            self._placed.seam, "crash", job, attempts, between, chance, when, by=by, at=at, visits=visits, hard=hard
         )
-        made.hard = hard
-        return made
 
     def deliver_twice(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
@@ -367,9 +428,9 @@ class Faults:
         return f"<faults: {', '.join(map(repr, self)) or 'none'}>"
 
     def __iter__(self) -> Iterator[Fault]:
-        return iter([fault for faults in self._placed.lists for fault in faults])
+        return iter([Fault(fault) for faults in self._placed.lists for fault in faults])
 
-    def _list_for(self, at: str) -> list[Fault]:
+    def _list_for(self, at: str) -> list[LiveFault]:
         if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after "))):
             raise InputError(
                 f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect"
@@ -377,8 +438,9 @@ class Faults:
         return self._placed.attempt if at == "start" else self._placed.seam
 
     def _place(
-        self, where: list[Fault], kind: Kind, job: object, numbers: Numbers, between: Span, chance: float | None,
+        self, where: list[LiveFault], kind: Kind, job: object, numbers: Numbers, between: Span, chance: float | None,
         when: When, error: ErrorLike | None = None, by: int = 0, at: str = "start", visits: Numbers = None,
+        hard: bool = False,
     ) -> Fault:  # fmt: skip
         name = None if job is None else self._named(job)
         since, until = (None, None) if between is None else span_of(self._timeline, between)
@@ -388,7 +450,7 @@ class Faults:
             generator = random.Random(f"{self._seed}:fault:{kind}:{name}:{len(where)}")
         if when is not None and not callable(when):
             raise InputError(f"when is {when!r}; give a function that returns True if the fault strikes")
-        fault = Fault(
+        fault = LiveFault(
             kind,
             name,
             checked_numbers(numbers),
@@ -401,15 +463,16 @@ class Faults:
             generator,
             at,
             checked_numbers(visits),
+            hard,
             place=calling(),
             take_away=self._take_away,
         )
         where.append(fault)
         self._placed.ever.append(fault)
         self._changed()
-        return fault
+        return Fault(fault)
 
-    def _take_away(self, fault: Fault) -> None:
+    def _take_away(self, fault: LiveFault) -> None:
         self._placed.take_away(fault)
         self._changed()
 

@@ -220,10 +220,11 @@ class Expected:
     """What a job is expected to be. `expected` makes it."""
 
     def __init__(
-        self, name: str, args: tuple[Any, ...], kwargs: dict[str, Any], after_ns: int | None, queue: str | None,
+        self, job: object, args: tuple[Any, ...], kwargs: dict[str, Any], after_ns: int | None, queue: str | None,
         state: str | None,
     ) -> None:  # fmt: skip
-        self.name = name
+        self.name = name_of(job)
+        self._job = job  # a function can be registered under another name
         self.any_arguments = not args and not kwargs
         self.open_ended = bool(args) and args[-1] is ...
         self.args = args[:-1] if self.open_ended else args
@@ -232,10 +233,14 @@ class Expected:
         self.queue = queue
         self.state = state
 
+    def is_of(self, job: Job[Any]) -> bool:
+        """Return True if a job is of the expected type."""
+        return job.name == self.name or live_job(job).type.fn is self._job
+
     def differences(self, job: Job[Any]) -> list[str]:
         """Return in words what is different in a job. Empty if it is as expected."""
         found = []
-        if job.name != self.name:
+        if not self.is_of(job):
             found.append(f"name {job.name}")
         if not self.any_arguments and not self.has_arguments(job):
             found.append(f"arguments ({written_arguments(job.args, job.kwargs)})")
@@ -291,7 +296,7 @@ def expected(
         )
     """
     after_ns = None if after is None else to_ns(after, what="after")
-    return Expected(name_of(name), args, kwargs, after_ns, queue, state)
+    return Expected(name, args, kwargs, after_ns, queue, state)
 
 
 def _as_expected(given: object) -> Expected:
@@ -347,7 +352,7 @@ def _gaps(
         if number in pairs:
             rows.append(("", repr(one), jobs[pairs[number]].id))
             continue
-        near = next((job for job in rest if job.name == one.name), None)
+        near = next((job for job in rest if one.is_of(job)), None)
         if near is None:
             rows.append(("missing", repr(one), "-"))
         else:

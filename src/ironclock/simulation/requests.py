@@ -16,38 +16,69 @@ from .policy import JobType, Policy, job_name
 Collected: TypeAlias = "tuple[Callable[..., Any], tuple[Any, ...], dict[str, Any]]"
 """A function that is to run after the response, and its arguments."""
 
-_request: ContextVar[Request | None] = ContextVar("_request", default=None)
+_request: ContextVar[LiveRequest | None] = ContextVar("_request", default=None)
 # Follows a request into the threads of a pool in which a framework runs its functions.
 
 
 class Request:
-    """One request to the application. `Rig.request` gives it."""
+    """One request to the application. `Rig.request` gives it.
 
-    def __init__(self, name: str, on_error: str) -> None:
-        self.name = name
+    Example::
+
+        with rig.request("POST /bookings") as request:
+            rig.enqueue(submit_manifest, "TL-204")
+        assert [job.name for job in request.jobs] == ["submit_manifest"]
+    """
+
+    __slots__ = ("_live",)
+
+    def __init__(self, live: LiveRequest) -> None:
+        self._live = live
+
+    @property
+    def name(self) -> str:
         """Its name, as given to `Rig.request`."""
-        self.on_error = on_error
-        self.enqueued: list[LiveJob] = []
-        self.schedules: list[str] = []
-        """The names of the schedules that it has added."""
-        self.error: BaseException | None = None
-        """The error that it ended with. None if it succeeded."""
-        self.collected: list[Collected] = []
-        self.background_job: LiveJob | None = None
-
-    def __repr__(self) -> str:
-        end = "" if self.error is None else f", {type(self.error).__name__}"
-        return f"<request {self.name}: {len(self.enqueued)} jobs, {len(self.collected)} functions after it{end}>"
+        return self._live.name
 
     @property
     def jobs(self) -> list[Job[Any]]:
         """The jobs that it has enqueued."""
-        return [job.reader for job in self.enqueued]
+        return [job.reader for job in self._live.enqueued]
+
+    @property
+    def schedules(self) -> list[str]:
+        """The names of the schedules that it has added."""
+        return list(self._live.schedules)
+
+    @property
+    def error(self) -> BaseException | None:
+        """The error that it ended with. None if it succeeded."""
+        return self._live.error
 
     @property
     def background(self) -> Job[Any] | None:
         """The job that runs the collected functions. None if there are none."""
-        return None if self.background_job is None else self.background_job.reader
+        job = self._live.background_job
+        return None if job is None else job.reader
+
+    def __repr__(self) -> str:
+        end = "" if self.error is None else f", {type(self.error).__name__}"
+        counts = f"{len(self._live.enqueued)} jobs, {len(self._live.collected)} functions after it"
+        return f"<request {self.name}: {counts}{end}>"
+
+
+class LiveRequest:
+    """One request, as the simulation keeps it."""
+
+    def __init__(self, name: str, on_error: str) -> None:
+        self.name = name
+        self.on_error = on_error
+        self.enqueued: list[LiveJob] = []
+        self.schedules: list[str] = []
+        self.error: BaseException | None = None
+        self.collected: list[Collected] = []
+        self.background_job: LiveJob | None = None
+        self.reader = Request(self)
 
     def run_collected(self) -> int:
         """Run the collected functions in order; return how many have run."""
@@ -72,14 +103,14 @@ class Requests:
         self._loop = loop
         self._history = history
         self._broker = broker
-        self._open: dict[Any, Request] = {}  # by task, the request that runs in it
+        self._open: dict[Any, LiveRequest] = {}  # by task, the request that runs in it
 
     @contextmanager
     def handle(self, name: str, on_error: Literal["stop", "go on"] = "stop") -> Iterator[Request]:
         """Run one request inside the block. If it fails, the history shows what it has left behind. If it succeeds,
         the functions that it has collected run later as a job."""
         task = self._loop.current
-        request, outer = Request(name, on_error), self._open.get(task)
+        request, outer = LiveRequest(name, on_error), self._open.get(task)
         self._open[task] = request
         token = _request.set(request)
 
@@ -89,12 +120,12 @@ class Requests:
 
         self._broker.listeners.append(listener)
         try:
-            yield request
+            yield request.reader
         except BaseException as error:
             request.error = error
             number = task.number if isinstance(task, LiveAttempt) else 0
             request.enqueued = [job for job in request.enqueued if job in self._broker.jobs]
-            self._history.record("request-failed", None if task is None else task.job, number, request)
+            self._history.record("request-failed", None if task is None else task.job, number, request.reader)
             raise
         finally:
             _request.reset(token)
@@ -108,7 +139,7 @@ class Requests:
             type: JobType[..., int] = JobType(request.run_collected, label, Policy())
             request.background_job = self._broker.enqueue(type, (), {}, self._loop.now)
 
-    def current(self) -> Request | None:
+    def current(self) -> LiveRequest | None:
         """Return the request that runs in the running task. None if there is none."""
         task = self._loop.current
         found = self._open.get(task)

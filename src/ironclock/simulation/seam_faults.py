@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..history.history import History
 from .attempts import Attempts
 from .event_loop import EventLoop
-from .faults import Fault, PlacedFaults
+from .faults import LiveFault, PlacedFaults
 from .jobs import LiveAttempt
 from .requests import Requests
 from .task import Task
@@ -53,7 +53,7 @@ class SeamFaults:
         if task is not None and task.job is not None and task.job.number in self._attempts.tracked_jobs:
             self.pass_seam(seam, job_name)
 
-    def _strike(self, task: Task | None, seam: str, fault: Fault, job_name: str) -> None:
+    def _strike(self, task: Task | None, seam: str, fault: LiveFault, job_name: str) -> None:
         """Let a fault strike the running code at a seam."""
         loop = self._loop
         if fault.kind in ("fail", "refuse"):

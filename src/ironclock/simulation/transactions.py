@@ -14,26 +14,56 @@ from .task import Task
 
 
 class Transaction:
-    """One transaction of the application. `Rig.transaction` gives it."""
+    """One transaction of the application. `Rig.transaction` gives it.
 
-    def __init__(self, number: int, task: Task | None, joins: bool, outer: Transaction | None) -> None:
-        self.number = number
+    Example::
+
+        with rig.transaction() as transaction:
+            book(3)
+            assert len(transaction.pending) == 1
+        assert transaction.state == "committed"
+    """
+
+    __slots__ = ("_live",)
+
+    def __init__(self, live: LiveTransaction) -> None:
+        self._live = live
+
+    @property
+    def number(self) -> int:
         """Its number in the rig, from 1."""
-        self.task = task
-        self.joins = joins
-        """True if the queue is part of the transaction."""
-        self.outer = outer
-        self.kept: list[LiveJob] = []
-        self.state = "open"
-        """``open``, ``committed`` or ``rolled back``."""
+        return self._live.number
 
-    def __repr__(self) -> str:
-        return f"<transaction {self.number}: {self.state}, {len(self.kept)} jobs>"
+    @property
+    def joins(self) -> bool:
+        """True if the queue is part of the transaction."""
+        return self._live.joins
+
+    @property
+    def state(self) -> str:
+        """``open``, ``committed`` or ``rolled back``."""
+        return self._live.state
 
     @property
     def pending(self) -> list[Job[object]]:
         """The jobs that it has enqueued and not committed yet."""
-        return [job.reader for job in self.kept]
+        return [job.reader for job in self._live.kept]
+
+    def __repr__(self) -> str:
+        return f"<transaction {self.number}: {self.state}, {len(self._live.kept)} jobs>"
+
+
+class LiveTransaction:
+    """One transaction, as the simulation keeps it."""
+
+    def __init__(self, number: int, task: Task | None, joins: bool, outer: LiveTransaction | None) -> None:
+        self.number = number
+        self.task = task
+        self.joins = joins
+        self.outer = outer
+        self.kept: list[LiveJob] = []
+        self.state = "open"
+        self.reader = Transaction(self)
 
 
 class Transactions:
@@ -45,7 +75,7 @@ class Transactions:
         self._faults = faults
         self._put = put
         self._last_number = 0
-        self.open: dict[Task | None, Transaction] = {}
+        self.open: dict[Task | None, LiveTransaction] = {}
         """By task, the innermost open transaction."""
 
     @contextmanager
@@ -53,20 +83,20 @@ class Transactions:
         """Open a transaction. It commits at the end of the block. An error that leaves the block rolls it back."""
         made = self.enter(joins)
         try:
-            yield made
+            yield made.reader
         except BaseException:
             self.roll_back(made)
             raise
         self.commit(made)
 
-    def enter(self, joins: bool) -> Transaction:
+    def enter(self, joins: bool) -> LiveTransaction:
         """Open a transaction in the running task, inside the one that is open there."""
         self._last_number += 1
         task = self._loop.current
-        made = self.open[task] = Transaction(self._last_number, task, joins, self.open.get(task))
+        made = self.open[task] = LiveTransaction(self._last_number, task, joins, self.open.get(task))
         return made
 
-    def commit(self, transaction: Transaction) -> None:
+    def commit(self, transaction: LiveTransaction) -> None:
         """Commit: jobs that it kept are enqueued now, or go to the transaction around it."""
         loop = self._loop
         if loop.fault_hook is not None:
@@ -85,7 +115,7 @@ class Transactions:
         if loop.fault_hook is not None:
             loop.fault_hook("after commit")
 
-    def roll_back(self, transaction: Transaction) -> None:
+    def roll_back(self, transaction: LiveTransaction) -> None:
         """Roll back: jobs that it kept are never enqueued."""
         if transaction.state != "open":
             return
@@ -123,7 +153,7 @@ class Transactions:
         while attempt in self.open:
             self.roll_back(self.open[attempt])
 
-    def _close(self, transaction: Transaction, state: str) -> None:
+    def _close(self, transaction: LiveTransaction, state: str) -> None:
         if transaction.state != "open" or self.open.get(transaction.task) is not transaction:
             raise RigStateError(
                 f"transaction {transaction.number} is {transaction.state}, or another one is open inside it; "
@@ -135,7 +165,7 @@ class Transactions:
         else:
             self.open[transaction.task] = transaction.outer
 
-    def _record(self, what: str, transaction: Transaction, detail: object) -> None:
+    def _record(self, what: str, transaction: LiveTransaction, detail: object) -> None:
         task = transaction.task
         number = task.number if isinstance(task, LiveAttempt) else 0
         self._history.record(what, None if task is None else task.job, number, detail)

@@ -20,17 +20,17 @@ class Step:
     """One step of a workflow. `Workflow` holds its steps by name."""
 
     def __init__(
-        self, name: str, what: Call[Any] | JobType[..., Any], after: tuple[str, ...], when: When, over: str | None,
-        takes: bool, args: tuple[Any, ...],
+        self, name: str, job: Call[Any] | JobType[..., Any], after: tuple[str, ...], when: When, over: str | None,
+        with_results: bool, args: tuple[Any, ...],
     ) -> None:  # fmt: skip
         self.name = name
         """Its name."""
-        self.what = what
+        self.what = job
         self.after = after
         """The names of the steps that must end before it starts."""
         self.when = when
         self.over = over
-        self.takes = takes
+        self.with_results = with_results
         self.args = args
         self.jobs: list[Job[Any]] = []
         """Its jobs: one, or one for each item of a fan-out."""
@@ -62,7 +62,7 @@ class Workflow:
 
         flow = rig.flow("loading")
         flow.add("weigh", weigh.call("TL-204"))
-        flow.add("load", load, after="weigh", takes=True)
+        flow.add("load", load, after="weigh", with_results=True)
         flow.start()
         rig.run_dry()
         assert flow.state == "done"
@@ -81,8 +81,8 @@ class Workflow:
         self._started = False
 
     def add(
-        self, name: str, what: Call[Any] | JobType[..., Any] | Callable[..., Any], *,
-        after: str | Sequence[str] = (), when: When = "done", over: str | None = None, takes: bool = False,
+        self, name: str, job: Call[Any] | JobType[..., Any] | Callable[..., Any], *,
+        after: str | Sequence[str] = (), when: When = "done", over: str | None = None, with_results: bool = False,
         args: Sequence[Any] = (),
     ) -> Workflow:  # fmt: skip
         """Add a step; return the workflow.
@@ -90,11 +90,11 @@ class Workflow:
         Parameters:
 
         - `name`: the name of the step.
-        - `what`: a call. Or a job type or a function, without arguments or with those of other steps.
+        - `job`: a call. Or a job type or a function, without arguments or with those of other steps.
         - `after`: the steps that must end before this one starts. Default: it starts with the workflow.
         - `when`: how they must end: ``"done"`` (the default), ``"failed"``, or ``"ended"`` for either.
         - `over`: fan out: one job for each item of the result of that step, a list. The item is the first argument.
-        - `takes`: True passes the results of the `after` steps, in that order, as the first arguments.
+        - `with_results`: True passes the results of the `after` steps, in that order, as the first arguments.
         - `args`: more arguments, after those from other steps.
 
         A step whose `after` steps end otherwise never starts. Raises `FlowError`.
@@ -105,13 +105,13 @@ class Workflow:
             raise FlowError(f"the name of a step of flow {self.name!r} is {name!r}; give text that is not empty")
         if name in self.steps:
             raise FlowError(f"flow {self.name!r} has a step {name!r} already; give this one another name")
-        if callable(what) and not isinstance(what, (Call, JobType)) and self._job_type is not None:
-            what = self._job_type(what)
-        if not isinstance(what, (Call, JobType)):
-            raise FlowError(f"step {name!r} is {what!r}; give a call (job_type.call(...)) or a job type")
+        if callable(job) and not isinstance(job, (Call, JobType)) and self._job_type is not None:
+            job = self._job_type(job)
+        if not isinstance(job, (Call, JobType)):
+            raise FlowError(f"step {name!r} is {job!r}; give a call (job_type.call(...)) or a job type")
         if when not in ("done", "failed", "ended"):
             raise FlowError(f"when is {when!r} at step {name!r}; give 'done', 'failed' or 'ended'")
-        if isinstance(what, Call) and (over is not None or takes or args):
+        if isinstance(job, Call) and (over is not None or with_results or args):
             raise FlowError(
                 f"step {name!r} is a call, and gets arguments from other steps as well; give its job type, and "
                 "args=(...) for the rest"
@@ -119,7 +119,7 @@ class Workflow:
         befores = (after,) if isinstance(after, str) else tuple(after)
         if over is not None and over not in befores:
             befores = (*befores, over)
-        self.steps[name] = Step(name, what, befores, when, over, takes, tuple(args))
+        self.steps[name] = Step(name, job, befores, when, over, with_results, tuple(args))
         return self
 
     def start(self) -> Workflow:
@@ -221,7 +221,7 @@ class Workflow:
 
     def _begin(self, step: Step) -> None:
         step.started = True
-        given = [self.steps[before].result for before in step.after if before != step.over] if step.takes else []
+        given = [self.steps[before].result for before in step.after if before != step.over] if step.with_results else []
         try:
             if step.over is None:
                 calls = [self._call(step, given)]

@@ -21,7 +21,7 @@ from os import _exit as end_process
 from typing import Any, NoReturn
 
 from ...errors import PayloadError, StuckError
-from ...simulation.faults import Fault
+from ...simulation.faults import LiveFault
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.simulation import Simulation
 from ..patching.real_functions import real_recv, real_sendall, real_waitpid
@@ -139,7 +139,7 @@ class ForkedChildren:
             if what == "died":
                 self._end(channel, child)
                 seam, number = rest
-                fault: Fault | None = simulation.placed_faults.seam[number] if number >= 0 else None
+                fault: LiveFault | None = simulation.placed_faults.seam[number] if number >= 0 else None
                 if fault is not None:
                     fault.struck += 1
                 simulation.attempts.crash(attempt, seam, 0 if fault is None else fault.by_ns)
@@ -273,7 +273,7 @@ class _Child:
         rest = (job.queue, job.priority, job.key, job.copies_arguments)
         job.renumber(self._ask("enqueue", job.type.name, job.args, job.kwargs, job.due_ns, rest))
 
-    def _die(self, seam: str, fault: Fault) -> NoReturn:
+    def _die(self, seam: str, fault: LiveFault) -> NoReturn:
         self._channel.send(("died", seam, self._simulation.placed_faults.seam.index(fault)))
         end_process(70)
 
