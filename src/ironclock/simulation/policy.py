@@ -157,19 +157,26 @@ class JobType(Generic[P, R_co]):
         """How its jobs are treated."""
         assert isinstance(policy.retry, Retry)  # the policy has made one of a number
         self.retry = policy.retry
+        """When failed attempts are tried again."""
         self.queue = policy.queue
+        """The queue of its jobs, if an enqueue names no other."""
         self.priority = policy.priority
+        """Their priority; the lowest runs first."""
         self.timeout_ns = None if policy.timeout is None else to_ns(policy.timeout)
+        """How long an attempt can take, in nanoseconds. None: no limit."""
         takes = _takes(policy.takes)
         self.spread = None if isinstance(takes, int) else takes
         """What the time of each attempt is drawn from. None if it is always the same."""
         self.takes_ns = takes if isinstance(takes, int) else round(takes.mean_ns)
         """How long an attempt takes before its code runs, on average."""
         self.lease_ns = -1 if policy.lease is None else to_ns(policy.lease)
+        """After how long a message without an acknowledgement is delivered again, in nanoseconds. -1: never."""
         self.expires_ns = -1 if policy.expires is None else to_ns(policy.expires)
+        """After how long a job that has not started is dropped, in nanoseconds. -1: never."""
         self.by_default = False
         """True if a tap has captured it, and nobody has said how it is treated."""
         self.is_async = _is_async(fn)
+        """True if the callable is a coroutine function."""
         self.has_admission_rules = bool(policy.key or policy.unique or policy.expires or policy.only_while)
         """True if its jobs cannot simply be put into their queue."""
         self.needs_tracking = bool(
