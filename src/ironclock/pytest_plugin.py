@@ -260,7 +260,7 @@ def pytest_runtest_makereport(
             report.sections.append((f"{job.id} failed in attempt {len(job.attempts)}", _traceback(item, error)))
         for number, rig in enumerate(rigs, 1):
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
-            report.sections.append((title, _told(rig)))
+            report.sections.append((title, _told_safely(rig)))
             directory = item.config.getoption("--ironclock-save")
             if directory:
                 report.sections.append(("history", _saved(rig, Path(directory), item.nodeid, number, len(rigs))))
@@ -355,6 +355,14 @@ def _is_hidden(raised: pytest.ExceptionInfo[BaseException] | None) -> bool:
     if raised is None or isinstance(raised.value, IronClockError) or not isinstance(raised.value, _OF_MISTAKES):
         return True
     return not is_own(str(raised.traceback[-1].frame.code.path))
+
+
+def _told_safely(rig: Rig) -> str:
+    """Return the stories of a rig, or why they cannot be told: a report must not end the run of the tests."""
+    try:
+        return _told(rig)
+    except Exception as error:
+        return f"the stories of {object.__repr__(rig)} cannot be told: {type(error).__name__}: {error}"
 
 
 def _told(rig: Rig) -> str:

@@ -150,6 +150,7 @@ class Rig:
         simulation.broker.accepts_new_names = self._has_taps
         attempts = simulation.attempts
         attempts.on_death.append(self._threads.end_with)
+        simulation.workers_will_die = self._note_holders
         attempts.await_result = self._await
         attempts.run_forked = self._run_forked
         self._approval: Approval | None = None
@@ -769,10 +770,10 @@ class Rig:
 
     def step(self) -> bool:
         """Run the next event, and move the clock to it. Returns False if no event is pending."""
-        due = self._loop.next_due_ns
-        if due is None:
-            return False
         with self._entered_for_now():
+            due = self._next_due_ns
+            if due is None:
+                return False
             self._loop.run_until(due, ONE_EVENT)
         return True
 
@@ -794,8 +795,14 @@ class Rig:
     @property
     def next_due(self) -> dt.datetime | None:
         """The instant of the next event. None if no event is pending."""
-        due = self._loop.next_due_ns
+        due = self._next_due_ns
         return None if due is None else self._timeline.at(due)
+
+    @property
+    def _next_due_ns(self) -> int | None:
+        if self._loop.waiters and not self._loop.running:
+            self._loop.busy_now  # noqa: B018 - a waiter can bring jobs in: a job table is one
+        return self._loop.next_due_ns
 
     # --- looking ------------------------------------------------------------------------------------
 
@@ -880,18 +887,7 @@ class Rig:
     def world(self) -> World:
         """What laws look at, as it is now."""
         simulation = self._simulation
-        broker = simulation.broker
-        return World(
-            simulation.history,
-            broker.jobs,
-            simulation.effects.names,
-            broker.types,
-            self._nothing_is_pending,
-            broker.name_of,
-        )
-
-    def _nothing_is_pending(self) -> bool:
-        return self._loop.next_due_ns is None
+        return World(simulation.history, simulation.broker.jobs, simulation.broker.name_of)
 
     def check(self, *laws: Law) -> None:
         """Raise `BrokenLaw` unless every law holds so far.
@@ -1011,6 +1007,7 @@ class Rig:
                 self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread
             )
             self._threads.on_death.append(border.database_uses.take_back)
+            self._threads.executors = border.executors
             self._simulation.where_it_stands = border.outside.where_it_stands
         installation.enter(self._clock_functions)
         self._threads.states.enter_rig()
@@ -1124,6 +1121,12 @@ class Rig:
             self._simulation.attempts.on_death.append(self._asyncio_loops.drop)
         return self._asyncio_loops.run(coroutine)
 
+    def _note_holders(self) -> None:
+        self._threads.note_holders()
+        self._loop.collect_after = _COLLECT_OFTEN
+        if self._thread is not None:
+            installation.watch_deaths_here()
+
     def _run_forked(self, attempt: LiveAttempt) -> Any:
         if self._forked_children is None:
             from .interpreter.tasks.forked_child import ForkedChildren
@@ -1147,6 +1150,7 @@ class Rig:
 
 
 _DEFAULT_POLICY = Policy()
+_COLLECT_OFTEN = 2_000  # objects; a worker that dies looks at all that were made since the last collection
 _NOTHING = nullcontext()
 
 

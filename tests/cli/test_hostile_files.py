@@ -63,7 +63,7 @@ def test_a_damaged_log_is_read_or_refused_in_words(tmp_path: Path, text: str) ->
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(st.integers(100, 4000))
+@given(st.integers(260, 4000))
 def test_a_history_cut_anywhere_gives_its_whole_lines(tmp_path: Path, cut: int) -> None:
     night(8).history.save(tmp_path / "n.jsonl")
     text = (tmp_path / "n.jsonl").read_bytes()[:cut]

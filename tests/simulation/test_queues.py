@@ -154,7 +154,7 @@ def test_a_pool_of_connections_smaller_than_the_workers() -> None:
         rig.run_dry()
     assert [j.state for j in rig.jobs()] == ["done"] * 5
     assert [len(j.attempts) for j in rig.jobs()] == [1, 1, 1, 1, 1]
-    assert [e.data["ns"] / 1e9 for e in rig.history if e.what == "waited"] == [10, 10, 20]
+    assert [e.data["waited_ns"] / 1e9 for e in rig.history if e.what == "waited"] == [10, 10, 20]
     assert database.longest_ns == 20 * 10**9
 
 

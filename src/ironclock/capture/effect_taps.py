@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import inspect
+from collections.abc import AsyncIterator, Callable, Generator
 from typing import Any
 
 from ..errors import InputError, nearest
@@ -32,18 +33,35 @@ class EffectTap(Replacement):
         effects.names.setdefault(name)
 
     def replacement(self) -> Callable[..., Any]:
+        real = inspect.unwrap(self.target.real)
+        if inspect.isgeneratorfunction(real):
+            return self._generate
+        if inspect.isasyncgenfunction(real):
+            return self._generate_async
         return self._call_async if self.target.is_async else self._call
 
     def __call__(self, *args: Any, **kwargs: Any) -> Any:
-        return (self._call_async if self.target.is_async else self._call)(*args, **kwargs)
+        return self.replacement()(*args, **kwargs)
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:
         key = self._key_of(args, kwargs)
         return self._effects.perform(self.name, lambda: self.target.real(*args, **kwargs), key, {})
 
     async def _call_async(self, *args: Any, **kwargs: Any) -> Any:
-        with self._effects.performing(self.name, self._key_of(args, kwargs), {}):
+        async with self._effects.performing(self.name, self._key_of(args, kwargs)):
             return await self.target.real(*args, **kwargs)
+
+    def _generate(self, *args: Any, **kwargs: Any) -> Generator[Any, Any, Any]:
+        self._effects.pass_seam(f"before {self.name}")
+        with self._effects.noting(self.name, self._key_of(args, kwargs)):
+            result = yield from self.target.real(*args, **kwargs)
+        self._effects.pass_seam(f"after {self.name}")
+        return result
+
+    async def _generate_async(self, *args: Any, **kwargs: Any) -> AsyncIterator[Any]:
+        async with self._effects.performing(self.name, self._key_of(args, kwargs)):
+            async for item in self.target.real(*args, **kwargs):
+                yield item
 
     def _key_of(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
         if self._key is None:

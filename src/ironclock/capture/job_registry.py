@@ -6,8 +6,8 @@ from collections.abc import Callable
 from typing import Any
 
 from ..errors import InputError, InstantError, PolicyError, UnknownJob, nearest
-from ..foundation.durations import Duration, to_ns
-from ..foundation.instants import Instant
+from ..foundation.durations import Duration, spell, to_ns
+from ..foundation.instants import Instant, within_time
 from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
 from ..simulation.jobs import Job
@@ -102,6 +102,13 @@ class JobRegistry:
                     f"{job_type.name} has at={timeline.text(due)}, before the rig's now, {timeline.text(now)}; give an "
                     "instant that is not past"
                 )
+        if 0 <= job_type.expires_ns < due - now:
+            raise InputError(
+                f"{job_type.name} is due {spell(due - now)} after it is enqueued, and expires after "
+                f"{spell(job_type.expires_ns)}: it would be dropped before it can start; give a shorter delay, or a "
+                "longer expires"
+            )
+        within_time(due, f"{job_type.name} is due at an instant that")
         if queue is not None and (not isinstance(queue, str) or not queue):
             raise PolicyError(f"queue is {queue!r}; give a name as text")
         if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):

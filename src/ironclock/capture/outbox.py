@@ -8,11 +8,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from typing import TYPE_CHECKING, Any
 
-from ..errors import InputError, PayloadError, UnknownJob, nearest
+from ..errors import InputError, InstantError, PayloadError, UnknownJob, nearest
 from ..foundation.durations import NS
-from ..foundation.instants import instant_ns
+from ..foundation.instants import instant_ns, within_time
 from ..simulation.event_loop import Waiter
-from ..simulation.jobs import Job, LiveJob
+from ..simulation.jobs import OPEN, Job, LiveJob
 from .sql import Database
 
 if TYPE_CHECKING:
@@ -69,7 +69,9 @@ class Outbox:
     """A job table as a source of jobs. `Rig.outbox` gives it.
 
     The table is read before anything runs, and after every event. Rows of an open transaction of the same connection
-    are not read. If a row disappears, or its state changes, before its job has started, the job is withdrawn.
+    are not read. If a row disappears, or its state changes, before its job has started, the job is withdrawn. If it
+    changes otherwise, the job is withdrawn, and another one takes its place. A row that is set back to waiting after
+    its job has ended becomes a new job, and so does another row with the same id.
 
     Parameters:
 
@@ -99,6 +101,7 @@ class Outbox:
         self._broker = simulation.broker
         self._registry = registry
         self._live_jobs: dict[Any, LiveJob] = {}
+        self._rows: dict[Any, tuple[Any, ...]] = {}  # by id, as read the last time
         self._reading = False
         wanted = [columns.id, columns.name, columns.args]
         self._optional = {
@@ -126,12 +129,35 @@ class Outbox:
             return []
         rows = self._database.rows(self._select, self._values)
         self._database.end_query()
-        there = {row[0] for row in rows}
+        there, before = {row[0]: row for row in rows}, self._rows
         for number, job in self._live_jobs.items():
-            if number not in there and job.attempts_made == 0 and job.state in ("held", "ready"):
-                self._history.record("note", job, 0, f"its row {number!r} of {self._table} is gone")
-                self._broker.withdraw(job)
-        return [self._take(row).reader for row in rows if row[0] not in self._live_jobs]
+            row = there.get(number)
+            unchanged = row is not None and row == before.get(number, row)
+            if unchanged or job.attempts_made or job.state not in ("held", "ready"):
+                continue
+            how = "is gone" if row is None else "has changed"
+            self._history.record("note", job, 0, f"its row {number!r} of {self._table} {how}")
+            self._broker.withdraw(job)
+        self._rows = there
+        return [self._take(row).reader for row in rows if self._is_new(row, before)]
+
+    def _is_new(self, row: tuple[Any, ...], before: dict[Any, tuple[Any, ...]]) -> bool:
+        """Return True if a row is to become a job: it is new, it has changed, or it waits again."""
+        job = self._live_jobs.get(row[0])
+        if job is None:
+            return True
+        if job.state in OPEN:
+            return False
+        # If the rig has written the end of the job into its row, and the row waits now, somebody has set it back. If
+        # not, a row that was away is another one with the same id.
+        return row != before.get(row[0]) or self._end_of(job) is not None
+
+    def _end_of(self, job: LiveJob) -> Any:
+        """Return what is written into the state column of the row of a closed job. None: nothing."""
+        columns = self._columns
+        if columns.state is None:
+            return None
+        return columns.done if job.state == "done" else columns.dead if job.state in ("dead", "dropped") else None
 
     def _look(self) -> bool:
         if not self._reading:
@@ -152,7 +178,7 @@ class Outbox:
         due = max(due, self._loop.now)
         job = self._broker.enqueue(type, call.args, call.kwargs, due, more.get("queue"), more.get("priority"))
         job.copies_arguments = True
-        job.on_close = lambda closed: self._closed(number, closed)
+        job.when_closed(lambda closed: self._closed(number, closed))
         self._live_jobs[number] = job
         return job
 
@@ -198,17 +224,17 @@ class Outbox:
             return instant_ns(value if value.tzinfo is not None else value.replace(tzinfo=dt.timezone.utc))
         try:
             whole = int(value)
-            return (
-                whole * NS + round((float(value) - whole) * 1e6) * 1000
-            )  # a float holds microseconds, and nothing finer
-        except (TypeError, ValueError):
+            # A float holds microseconds, and nothing finer.
+            return within_time(whole * NS + round((float(value) - whole) * 1e6) * 1000)
+        except (TypeError, ValueError, OverflowError, InstantError):
             raise InputError(
-                f"{spot} is due at {value!r}; it must be a number of seconds, a datetime or text"
+                f"{spot} is due at {value!r}; it must be a number of seconds since 1970, before the year 9999, a "
+                "datetime or text"
             ) from None
 
     def _closed(self, number: Any, job: LiveJob) -> None:
         columns = self._columns
-        state = columns.done if job.state == "done" else columns.dead if job.state in ("dead", "dropped") else None
+        state = self._end_of(job)
         changes: list[tuple[str, Any]] = []
         if columns.state is not None and state is not None:
             changes.append((columns.state, state))

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from contextlib import AbstractContextManager
 from types import TracebackType
 from typing import Any
 
-from ..errors import TapError
+from ..errors import TapError, WorkerDied
 from ..simulation.transactions import LiveTransaction, Transactions
 from .targets import Replacement
 
@@ -44,12 +45,26 @@ class _Both:
     def __enter__(self) -> Any:
         entered = self._real.__enter__()
         self._made = self._transactions.enter(self._joins)
+        self._made.roll_back_real = self._roll_back_real
         return entered
+
+    def _roll_back_real(self) -> None:
+        died = WorkerDied("the worker died inside the transaction")
+        with contextlib.suppress(BaseException):  # a real database rolls back in silence
+            self._real.__exit__(WorkerDied, died, None)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> bool | None:
         assert self._made is not None
+        if kind is None:
+            try:
+                self._transactions.pass_commit(self._made)
+            except BaseException as failure:
+                # The commit has failed: what the application wrote must go as well.
+                if not self._real.__exit__(type(failure), failure, failure.__traceback__):
+                    raise
+                return True
         try:
             swallowed = self._real.__exit__(kind, error, trace)
         except BaseException:

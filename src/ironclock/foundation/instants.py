@@ -12,6 +12,11 @@ from .durations import NS
 Instant: TypeAlias = "dt.datetime | str"
 """How an instant can be given: an aware datetime, or ISO 8601 text. Text without an offset is in the rig's zone."""
 
+EARLIEST_NS = -62_135_510_400 * NS
+"""The second day of the year 1: no instant is before it. A day is left at each end for the zones."""
+LATEST_NS = 253_402_214_400 * NS
+"""The last day of the year 9999: every instant is before it. `datetime` ends there."""
+
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.timezone.utc)
 _DAY_S = 86_400
 # While a rig is entered, methods of datetime are replaced. This is the real one.
@@ -56,13 +61,16 @@ def _text_ns(text: str, zone: dt.tzinfo, what: str) -> int:
         ) from None
     if moment.tzinfo is None:
         wall, moment = moment, moment.replace(tzinfo=zone)
-        back = _astimezone(_astimezone(moment, dt.timezone.utc), zone).replace(tzinfo=None)
+        try:
+            back = _astimezone(_astimezone(moment, dt.timezone.utc), zone).replace(tzinfo=None)
+        except OverflowError:  # at the very ends of time
+            back = wall
         if back != wall:
             raise InstantError(
                 f"{what} {text!r} does not exist in {zone}, because the clock change skips it; give another time, or "
                 "an offset"
             )
-    return instant_ns(moment)
+    return within_time(instant_ns(moment), f"{what} {text!r}")
 
 
 class Timeline:
@@ -90,15 +98,26 @@ class Timeline:
                 )
         else:
             raise InstantError(f"{what} is {value!r} ({type(value).__name__}); give an aware datetime or ISO 8601 text")
-        return instant_ns(moment)
+        return within_time(instant_ns(moment), what)
 
     def at(self, ns: int) -> dt.datetime:
         """Return nanoseconds since the epoch as an aware datetime in the zone, in microseconds."""
+        if not EARLIEST_NS <= ns < LATEST_NS:
+            within_time(ns)
         return _astimezone(_EPOCH + dt.timedelta(microseconds=ns // 1_000), self.zone)
 
     def text(self, ns: int) -> str:
         """Return an instant as ISO 8601 with its offset. A fraction of a second is left out if it is 0."""
+        ns = min(max(ns, EARLIEST_NS), LATEST_NS - NS)  # a job can be due after the end of time
         return instant_text(self.at(ns), ns % NS)
+
+
+def within_time(ns: int, what: str = "instant") -> int:
+    """Return an instant in nanoseconds. Raises `InstantError` if it is before the year 1 or at the end of 9999."""
+    if not EARLIEST_NS <= ns < LATEST_NS:
+        end = "at or after 9999-12-31" if ns > 0 else "before 0001-01-02"
+        raise InstantError(f"{what} is {end}, where time ends for datetime; give one between the two")
+    return ns
 
 
 def instant_text(moment: dt.datetime, fraction_ns: int | None = None) -> str:

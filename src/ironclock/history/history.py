@@ -11,13 +11,14 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import re
 from collections.abc import Callable, Iterator, Sequence
 from itertools import starmap
 from os import PathLike
 from typing import TYPE_CHECKING, Any, Protocol, overload
 
-from ..errors import HistoryError
-from ..foundation.instants import Timeline
+from ..errors import HistoryError, InstantError, IronClockError
+from ..foundation.instants import LATEST_NS, Timeline
 from .records import THEN_WORDS, Record, RecordedJob, data_of, plain
 
 if TYPE_CHECKING:
@@ -29,6 +30,8 @@ _WHAT, _JOB, _DETAIL = (_NAMES.index(name) for name in ("what", "job", "detail")
 
 FORMAT = "ironclock-history"
 VERSION = 1
+_HEAD = frozenset(("at", "ns", "what", "job", "name", "attempt", "data"))
+"""What each line has of its own. Data of these names stands apart, under ``data``."""
 
 
 class Clock(Protocol):
@@ -42,8 +45,9 @@ class Entry:
 
     - `ns`: its instant, in nanoseconds since 1970-01-01T00:00Z (`at`: as a datetime in the rig's zone).
     - `what`: what happened, one of enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued,
-      discarded, refused, expired, lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered, asked-to-stop,
-      progress, effect, before-commit, committed, rolled-back, request-failed, remembered, waited, deadlocked, note.
+      discarded, refused, firing-refused, expired, lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered,
+      asked-to-stop, progress, effect, before-commit, committed, rolled-back, request-failed, remembered, waited,
+      deadlocked, note.
     - `job`: the job's id, and `name` its type. None if it is not about a job.
     - `attempt`: the number of the attempt. 0 if it is not about an attempt.
     - `data`: everything else, as a saved file shows it.
@@ -121,8 +125,9 @@ class History(Sequence[Entry]):
     """
 
     def __init__(
-        self, timeline: Timeline, seed: object = 0, clock: Clock | None = None, entries: list[Entry] | None = None
-    ) -> None:
+        self, timeline: Timeline, seed: object = 0, clock: Clock | None = None, entries: list[Entry] | None = None,
+        facts: dict[str, Any] | None = None,
+    ) -> None:  # fmt: skip
         self.timeline = timeline
         """Turns nanoseconds into instants of the rig's zone."""
         self.seed = seed
@@ -134,6 +139,9 @@ class History(Sequence[Entry]):
         self.forward: Callable[[str, Any], None] | None = None
         """Where records go instead, in a forked child: to the parent."""
         self._loaded = entries
+        self._loaded_facts: dict[str, Any] = facts or {}
+        self.facts: Callable[[], dict[str, Any]] = dict
+        """What else a law can ask of a live run: its job types, its effects, and if nothing is pending."""
         self._index: dict[int, list[int]] = {}
         self._indexed = 0
 
@@ -144,6 +152,19 @@ class History(Sequence[Entry]):
             return
         assert self._clock is not None
         self.add((self._clock.now, what, job, attempt, detail, 0, None, 0))
+
+    @property
+    def end_ns(self) -> int:
+        """The instant up to which it tells, in nanoseconds: the rig's now, or when it was saved."""
+        if self._clock is not None:
+            return self._clock.now
+        last = self._loaded[-1].ns if self._loaded else 0
+        return max(last, int(self._loaded_facts.get("end", last)))
+
+    def fact(self, name: str, default: Any) -> Any:
+        """Return what a law can ask of a run beside its entries: ``job_types``, ``effects`` or ``nothing_pending``."""
+        facts = self.facts() if self._loaded is None else self._loaded_facts
+        return facts.get(name, default)
 
     def __len__(self) -> int:
         return len(self._fields) // _WIDTH if self._loaded is None else len(self._loaded)
@@ -244,7 +265,10 @@ class History(Sequence[Entry]):
             line["job"], line["name"] = entry.job, entry.name
         if entry.attempt:
             line["attempt"] = entry.attempt
-        line.update(entry.data)
+        taken = {name: value for name, value in entry.data.items() if name in _HEAD}
+        line.update(entry.data if not taken else {k: v for k, v in entry.data.items() if k not in _HEAD})
+        if taken:
+            line["data"] = taken  # an effect of a service can have any data
         return line
 
     def digest(self) -> str:
@@ -263,8 +287,9 @@ class History(Sequence[Entry]):
         """Iterate over what the digest is made of, one line for each entry."""
         for entry in self:
             line = self._line(entry)
-            line.pop("message", None)
-            line.pop("line", None)
+            if entry.what != "effect":
+                line.pop("message", None)
+                line.pop("line", None)
             yield json.dumps(line, sort_keys=True, ensure_ascii=True).encode() + b"\n"
 
     def save(self, path: str | PathLike[str]) -> None:
@@ -275,13 +300,16 @@ class History(Sequence[Entry]):
         """
         import os
 
-        head = {"format": FORMAT, "version": VERSION, "zone": str(self.timeline.zone), "seed": plain(self.seed)}
+        head = {
+            "format": FORMAT, "version": VERSION, "zone": str(self.timeline.zone), "seed": plain(self.seed),
+            "end": self.end_ns, **self.facts(), **self._loaded_facts,
+        }  # fmt: skip
         part = f"{os.fspath(path)}.part"
         try:
             with open(part, "w", encoding="utf-8") as file:
                 file.write(json.dumps(head) + "\n")
                 for entry in self:
-                    file.write(json.dumps(self._line(entry), ensure_ascii=False) + "\n")
+                    file.write(_written(self._line(entry)) + "\n")
             os.replace(part, path)
         except OSError as error:
             raise HistoryError(f"cannot write the history to {os.fspath(path)}: {error.strerror}") from error
@@ -309,7 +337,7 @@ class History(Sequence[Entry]):
         try:
             with open(path, encoding="utf-8") as file:
                 lines = file.read().split("\n")
-        except (OSError, UnicodeDecodeError) as error:
+        except (OSError, ValueError) as error:
             raise HistoryError(f"cannot read {name}: {error}") from None
         head = _json(lines[0], name, 1)
         if head.get("format") != FORMAT:
@@ -322,7 +350,7 @@ class History(Sequence[Entry]):
                 f"{name}:1: the history has version {head.get('version')!r}, this release reads version {VERSION}; "
                 "save it again with this release"
             )
-        timeline = Timeline(str(head.get("zone", "UTC")))
+        timeline, facts = _head_of(head, name)
         entries: list[Entry] = []
         for number, text in enumerate(lines[1:], 2):
             if not text and number == len(lines):
@@ -333,7 +361,7 @@ class History(Sequence[Entry]):
                 if torn is None:
                     raise
                 torn.append(str(error))
-        return cls.of_entries(timeline, entries, head.get("seed", 0))
+        return cls(timeline, head.get("seed", 0), entries=entries, facts=facts)
 
     def frame(self) -> pandas.DataFrame:
         """Return a pandas table, one row for each entry. Needs the extra ``ironclock[frame]``."""
@@ -355,20 +383,93 @@ class History(Sequence[Entry]):
         return f"<history of {len(self)} entries>"
 
 
-def _entry_of(line: dict[str, Any], timeline: Timeline, name: str, number: int) -> Entry:
+def _written(line: dict[str, Any]) -> str:
+    text = json.dumps(line, ensure_ascii=False)
+    # Half of a surrogate pair is text for Python, and not for UTF-8. JSON can write it with an escape.
+    return text if text.isascii() or not _SURROGATES.search(text) else json.dumps(line)
+
+
+_SURROGATES = re.compile("[\ud800-\udfff]")
+_FACTS: dict[str, Callable[[Any], bool]] = {
+    "end": lambda value: type(value) is int and abs(value) < LATEST_NS,
+    "job_types": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
+    "effects": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
+    "nothing_pending": lambda value: isinstance(value, bool),
+}
+
+
+def _head_of(head: dict[str, Any], name: str) -> tuple[Timeline, dict[str, Any]]:
+    """Return the timeline and the facts of a saved history."""
+    zone = head.get("zone", "UTC")
     try:
-        ns, what = line.pop("ns"), line.pop("what")
-        line.pop("at", None)
-        job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
-        return Entry(timeline, ns, what, job, kind, attempt, line)
-    except (KeyError, TypeError, OverflowError) as error:
-        raise HistoryError(f"{name}:{number}: the entry has no usable {error}; each entry needs ns and what") from None
+        timeline = Timeline(str(zone))
+    except (InstantError, ValueError, OSError) as error:
+        raise HistoryError(f"{name}:1: the zone is {zone!r}: {error}") from None
+    for fact, fits in _FACTS.items():
+        if fact in head and not fits(head[fact]):
+            raise HistoryError(f"{name}:1: {fact} is {head[fact]!r}; save the history again")
+    return timeline, {fact: head[fact] for fact in _FACTS if fact in head}
+
+
+def _entry_of(line: dict[str, Any], timeline: Timeline, name: str, number: int) -> Entry:
+    where = f"{name}:{number}"
+    if "ns" not in line or "what" not in line:
+        raise HistoryError(f"{where}: the entry has no {'ns' if 'ns' not in line else 'what'}; each needs ns and what")
+    ns, what = line.pop("ns"), line.pop("what")
+    line.pop("at", None)
+    job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
+    if type(ns) is not int or abs(ns) >= LATEST_NS:
+        raise HistoryError(f"{where}: ns is {ns!r}; give nanoseconds since 1970 as a whole number")
+    if not isinstance(what, str):
+        raise HistoryError(f"{where}: what is {what!r}; give text, such as 'started'")
+    for key, value in (("job", job), ("name", kind)):
+        if value is not None and not isinstance(value, str):
+            raise HistoryError(f"{where}: {key} is {value!r}; give text")
+    if type(attempt) is not int or attempt < 0:
+        raise HistoryError(f"{where}: attempt is {attempt!r}; give a whole number, at least 0")
+    if "data" in line:
+        more = line.pop("data")
+        if not isinstance(more, dict):
+            raise HistoryError(f"{where}: data is {more!r}; give a JSON object")
+        line.update(more)
+    _check_data(what, line, timeline, where)
+    return Entry(timeline, ns, what, job, kind, attempt, line)
+
+
+_TEXT = {
+    "queue", "due", "worker", "error", "message", "then", "line", "seam", "why", "text", "asked", "schedule", "step",
+    "resource", "waited", "request", "effect", "outcome",
+}  # fmt: skip
+_COUNTS = {"wait_ns", "waited_ns", "deliveries", "transaction"}
+_LISTS = {"jobs", "schedules", "tasks"}
+_OF_EFFECTS = {"effect", "outcome"}  # all other data of an effect is what its service has written
+
+
+def _check_data(what: str, data: dict[str, Any], timeline: Timeline, where: str) -> None:
+    """Raise `HistoryError` if the data that readers work with cannot be what was saved."""
+    for key in data if what != "effect" else data.keys() & _OF_EFFECTS:
+        value = data[key]
+        if key in _TEXT and not isinstance(value, str):
+            raise HistoryError(f"{where}: {key} is {value!r}; give text")
+        if key in _COUNTS and (type(value) is not int or not 0 <= value < LATEST_NS):
+            raise HistoryError(f"{where}: {key} is {value!r}; give a whole number, at least 0")
+        if key in _LISTS and not (isinstance(value, list) and all(isinstance(one, str) for one in value)):
+            raise HistoryError(f"{where}: {key} is {value!r}; give an array of text")
+    if what != "enqueued":
+        return
+    args, kwargs = data.get("args", []), data.get("kwargs", {})
+    if not isinstance(args, list) or not isinstance(kwargs, dict):
+        raise HistoryError(f"{where}: args is {args!r} and kwargs {kwargs!r}; give an array and an object")
+    try:
+        timeline.ns(data["due"])
+    except (KeyError, IronClockError):
+        raise HistoryError(f"{where}: due is {data.get('due')!r}; give an instant as ISO 8601 text") from None
 
 
 def _json(text: str, name: str, number: int) -> dict[str, Any]:
     try:
         line = json.loads(text)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise HistoryError(f"{name}:{number}: the line is not JSON: {error}") from None
     if not isinstance(line, dict):
         raise HistoryError(f"{name}:{number}: the line is {type(line).__name__}; each entry is a JSON object")

@@ -273,7 +273,7 @@ def job_records(history: History, entry: Callable[[int], Entry] | None = None) -
             record.deliver_again(ns)
         elif what == "requeued":
             record.requeue(ns)
-    last_ns = history.entry(len(history) - 1).ns if found else 0
+    last_ns = history.end_ns
     for record in found.values():
         record.last_ns = last_ns
         if record.state == "waiting":

@@ -19,7 +19,6 @@ _THEN = {
 _WORDS = {
     "crashed": "attempt {n}: its worker dies at the seam {seam!r}",
     "lost": "lost: it was acknowledged before it ran",
-    "given-up": "dead letter after {deliveries} deliveries",
     "expired": "expired: dropped after it had waited {waited}",
     "lease-ended": "the lease of attempt {n} has ended",
     "ack-lost": "the acknowledgement of attempt {n} is lost",
@@ -32,6 +31,13 @@ _WORDS = {
     "committed": "transaction {transaction} commits",
     "remembered": "step {step!r} was done before and is not run again",
 }
+
+
+class _Known(dict[str, Any]):
+    """Data of an entry. What a damaged file has lost is a question mark."""
+
+    def __missing__(self, key: str) -> str:
+        return "?"
 
 
 def job_story(history: History, job: RecordedJob, why: str = "") -> str:
@@ -95,7 +101,7 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         if data.get("line"):
             words += f" [{data['line']}]"
         if data.get("then") == "backing-off":
-            return words + f"; tries again in {spell(_rounded(data['wait_ns']))}"
+            return words + f"; tries again in {spell(_rounded(data.get('wait_ns', 0)))}"
         return words + _THEN.get(str(data.get("then")), "")
     if what == "effect":
         about = f" {data['key']!r}" if "key" in data else ""
@@ -112,13 +118,19 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         return f"request {data.get('request')} fails: {data.get('error')}: {_one_line(data.get('message'))}{behind}"
     if what == "waited":
         got = "gets" if data.get("got") else "gives up waiting for"
-        return f"attempt {entry.attempt} {got} {data.get('resource')} after {spell(data.get('ns', 0))}"
+        return f"attempt {entry.attempt} {got} {data.get('resource')} after {spell(data.get('waited_ns', 0))}"
     if what in _WORDS:
-        return _WORDS[what].format(n=entry.attempt, **{"seam": "", "why": "", "deliveries": "", "waited": "", **data})
+        return _WORDS[what].format_map(_Known({**data, "n": entry.attempt}))
     if what == "requeued":
         return f"put back from the dead letters, due at {data.get('due')}"
     if what == "discarded":
         return "dead letter discarded"
+    if what == "given-up":
+        return (
+            f"dead letter: {data['why']}" if "why" in data else f"dead letter after {data.get('deliveries')} deliveries"
+        )
+    if what == "firing-refused":
+        return f"a firing of {data.get('schedule')!r} is refused: {data.get('error')}: {_one_line(data.get('message'))}"
     if what == "refused":
         return f"enqueue of {data.get('asked')} refused: {data.get('error')}: {_one_line(data.get('message'))}"
     if what == "note":

@@ -140,11 +140,14 @@ _DATA: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
     "refused": lambda detail, timeline: {
         "asked": detail[0], "error": type(detail[1]).__name__, "message": _message(detail[1])
     },
+    "firing-refused": lambda detail, timeline: {
+        "schedule": detail[0], "error": type(detail[1]).__name__, "message": _message(detail[1])
+    },
     "note": lambda text, timeline: {"text": text},
     "cancelled": _error_data,
     "crashed": lambda seam, timeline: {"seam": seam},
     "redelivered": lambda why, timeline: {"why": why},
-    "given-up": lambda deliveries, timeline: {"deliveries": deliveries},
+    "given-up": lambda why, timeline: {"deliveries": why} if isinstance(why, int) else {"why": why},
     "expired": lambda waited, timeline: {"waited": waited},
     "progress": lambda value, timeline: {"progress": plain(value)},
     "before-commit": lambda transaction, timeline: {"transaction": transaction},
@@ -156,7 +159,7 @@ _DATA: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
     },
     "deadlocked": lambda detail, timeline: {"tasks": detail[0], "message": "; ".join(detail[1])},
     "remembered": lambda step, timeline: {"step": step},
-    "waited": lambda detail, timeline: {"resource": detail[0], "ns": detail[1], "got": detail[2]},
+    "waited": lambda detail, timeline: {"resource": detail[0], "waited_ns": detail[1], "got": detail[2]},
     "effect": lambda effect, timeline: {
         "effect": effect.name, "outcome": effect.outcome,
         **({} if effect.key is None else {"key": plain(effect.key)}), **plain(effect.data),

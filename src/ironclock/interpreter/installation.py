@@ -30,11 +30,13 @@ from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
 from .patching.late_patches import LatePatches
 from .patching.real_functions import real_get_ident
 from .patching.real_threads import others_run
+from .tasks.asyncio_sleeps import asyncio_patches
 from .tasks.deadlocks import watched_threads
 from .tasks.debugger import debugger_patches
+from .tasks.end_without_handlers import generator_codes
 from .tasks.executors import current_thread_patches, pool_patches
 from .tasks.forks import stays_in_rig
-from .tasks.locks import condition_wait, entries
+from .tasks.locks import condition_wait, entries, semaphore_places
 from .tasks.simulated_threads import replacements
 
 _entered: dict[int, ClockFunctions] = {}  # by real thread; module state, as the interpreter's functions are
@@ -58,6 +60,8 @@ def enter(functions: ClockFunctions) -> None:
     _watchdog.look_after(functions.border.outside.stuck_after_s)
     if functions.loop.decisions is not None:
         watched_threads.add(me)
+    if functions.threads.holders is not None:
+        watch_deaths_here()
     if len(_entered) == 1 and not _kept:
         _put_in_place()
     _arrange()
@@ -101,10 +105,29 @@ def watch_locks_here() -> None:
     watched_threads.add(real_get_ident())
 
 
+def watch_deaths_here() -> None:
+    """Note who takes which lock in the calling thread from now on, and which generators there are."""
+    me = real_get_ident()
+    watched_threads.add(me)
+    if me not in _death_watchers:
+        _death_watchers.add(me)
+        generator_codes.begin()
+
+
+def _stop_watching(me: int) -> None:
+    watched_threads.discard(me)
+    if me in _death_watchers:
+        _death_watchers.discard(me)
+        generator_codes.end()
+
+
+_death_watchers: set[int] = set()  # the real threads that have entered a rig in which workers are going to die
+
+
 def leave() -> None:
     """Give the real clock back to the calling thread. With the last thread everything is as it was before."""
     del _entered[real_get_ident()]
-    watched_threads.discard(real_get_ident())
+    _stop_watching(real_get_ident())
     by_thread.__dict__.clear()
     if _entered or _kept:
         _arrange()
@@ -132,7 +155,8 @@ def _leave_in_child() -> None:
             world.border.outside.forget()
         _entered.clear()
         _kept.clear()
-        watched_threads.clear()
+        for me in list(watched_threads):
+            _stop_watching(me)
         by_thread.__dict__.clear()
         _put_back()
 
@@ -312,6 +336,7 @@ _BUILTINS = _builtins()
 _WAITS = [
     *((place, simulated(place.real, _here)) for place in places()),
     condition_wait(_here),
+    *semaphore_places(_here),
     processes.popen_wait(_here),
     sockets.opening(_here),
     sockets.pairs(_here),
@@ -319,6 +344,7 @@ _WAITS = [
 _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),
+    "asyncio": lambda: asyncio_patches(_here),
     "concurrent.futures.thread": lambda: pool_patches(_here),
     "asgiref.current_thread_executor": lambda: current_thread_patches(_here),
     "uuid": lambda: [UuidTimes()],

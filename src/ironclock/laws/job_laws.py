@@ -120,7 +120,7 @@ def finishes_within(job: JobLike | None, limit: Duration) -> Law:
     limit_ns = to_ns(limit, what="limit")
 
     def finishes_within(world: World) -> list[Breach]:
-        now = world.entries[-1].ns if world.entries else 0
+        now = world.end_ns
         broken = []
         for record in world.of(job):
             closed_ns = record.closed_ns
@@ -220,7 +220,7 @@ def queue_below(queue: str, limit: int) -> Law:
                 changes.append((due, 1, enqueue))
             elif not record.attempts and record.closed_ns is not None:
                 changes += [(due, 1, enqueue), *((record.closed_ns, 0, entry) for entry in _closing(record))]
-        now = world.entries[-1].ns if world.entries else 0
+        now = world.end_ns
         depth = 0
         changes = sorted((change for change in changes if change[0] <= now), key=lambda c: (c[0], -c[1]))
         # A job that starts at the very instant at which it is due has not waited: an instant counts as a whole.
@@ -244,7 +244,7 @@ def stops_when_asked(limit: Duration = 0, *, job: JobLike | None = None) -> Law:
     limit_ns = to_ns(limit, what="limit")
 
     def stops_when_asked(world: World) -> list[Breach]:
-        now = world.entries[-1].ns if world.entries else 0
+        now = world.end_ns
         ids = {record.id for record in world.of(job)}
         broken = []
         for number, entry in enumerate(world.entries):

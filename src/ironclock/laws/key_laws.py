@@ -79,18 +79,18 @@ def _failures(world: World, name: str, key: Any) -> tuple[Entry, ...]:
 def _runs(
     world: World, job: str, keys: Callable[[Job[Any]], Iterable[Any]] | None, wanted: Sequence[Any] | None
 ) -> list[Breach]:
-    by_key: dict[Any, list[Job[Any]]] = {}
+    by_key: dict[str, list[Job[Any]]] = {}
     runs = [run for run in world if run.name == job and run.state == "done"]
-    for run in runs:
+    for run in runs:  # keys as JSON holds them: so a saved history agrees with a live one
         for key in keys(run) if keys is not None else run.result or ():
-            by_key.setdefault(key, []).append(run)
+            by_key.setdefault(repr(plain(key)), []).append(run)
     broken = [
-        Breach(f"{key!r} is handled {len(found)} times, by {' and by '.join(run_words(run) for run in found)}")
+        Breach(f"{key} is handled {len(found)} times, by {' and by '.join(run_words(run) for run in found)}")
         for key, found in by_key.items()
         if len(found) > 1
     ]
     for key in wanted or ():
-        if key not in by_key:
+        if repr(plain(key)) not in by_key:
             near = f"; the runs were {', '.join(run_words(run) for run in runs[:6])}" if runs else "; there was no run"
             broken.append(Breach(f"{key!r} is never handled{near}{', ...' * (len(runs) > 6)}"))
     return broken

@@ -113,19 +113,14 @@ def _state_again(factory: Callable[..., Law], args: tuple[Any, ...], kwargs: dic
 
 
 class World(Sequence[Job[Any]]):
-    """What a law looks at: the history, and what is read from it. As a sequence, it is the jobs of a live rig."""
+    """What a law looks at: the history, and what is read from it. As a sequence, it is the jobs."""
 
     def __init__(
-        self, history: History, live_jobs: Sequence[LiveJob] | None = None, effects: Iterable[str] = (),
-        names: Iterable[str] = (), nothing_is_pending: Callable[[], bool] | None = None,
-        named: Callable[[object], str] = name_of,
-    ) -> None:  # fmt: skip
+        self, history: History, live_jobs: Sequence[LiveJob] | None = None, named: Callable[[object], str] = name_of
+    ) -> None:
         self.history = history
         """Everything that happened."""
         self._live_jobs = live_jobs
-        self._effects = set(effects)
-        self._names = set(names)
-        self._nothing_is_pending = nothing_is_pending
         self._name_of = named
         self._made: dict[int, Entry] = {}
         self._seen = 0
@@ -134,11 +129,16 @@ class World(Sequence[Job[Any]]):
 
     @cached_property
     def jobs(self) -> list[Job[Any]]:
-        """The jobs of a live rig. Empty for a saved history."""
-        return [job.reader for job in self._live_jobs or ()]
+        """The jobs. Those of a saved history hold what JSON holds: lists and not tuples, text and not datetimes."""
+        jobs = self._live_jobs
+        if jobs is None:
+            from .saved_jobs import SavedJobs
+
+            jobs = SavedJobs(self.history, self._job_records).jobs
+        return [job.reader for job in jobs]
 
     def __repr__(self) -> str:
-        return f"<world of {len(self.history)} entries, {len(self._live_jobs or ())} jobs>"
+        return f"<world of {len(self.history)} entries, {len(self.jobs)} jobs>"
 
     def begin(self) -> None:
         """Note that another law begins to look."""
@@ -161,8 +161,8 @@ class World(Sequence[Job[Any]]):
         return self.jobs[index]
 
     def __len__(self) -> int:
-        self._seen += len(self._live_jobs or ())
-        return len(self._live_jobs or ())
+        self._seen += len(self.jobs)
+        return len(self.jobs)
 
     def __iter__(self) -> Iterator[Job[Any]]:
         self._seen += len(self.jobs)
@@ -210,9 +210,10 @@ class World(Sequence[Job[Any]]):
     @cached_property
     def effect_names(self) -> set[str]:
         """The name of every effect that there is or could have been."""
-        if self._live_jobs is not None:
-            return self._effects
-        return self._effects | {str(e.data.get("effect")) for e in self._entries if e.what == "effect"}
+        named = self.history.fact("effects", None)
+        if named is not None:
+            return set(named)
+        return {str(entry.data.get("effect")) for entry in self._entries if entry.what == "effect"}
 
     @property
     def job_records(self) -> list[JobRecord]:
@@ -233,8 +234,17 @@ class World(Sequence[Job[Any]]):
 
     @property
     def nothing_is_pending(self) -> bool:
-        """True if this is a live rig in which nothing is left that could happen."""
-        return self._nothing_is_pending is not None and self._nothing_is_pending()
+        """True if nothing is left that could happen. False if a saved history does not say."""
+        return bool(self.history.fact("nothing_pending", False))
+
+    @property
+    def end_ns(self) -> int:
+        """The instant up to which the history tells, in nanoseconds: the rig's now, or when it was saved."""
+        return self.history.end_ns
+
+    def name_of(self, job: JobLike) -> str:
+        """Return the name of a job type that is given by its name, as itself, or as its function."""
+        return self._name_of(job)
 
     def of(self, job: JobLike | None) -> list[JobRecord]:
         """Return the jobs of a type. Raises `SelectionError` for a name that no job type has.
@@ -244,7 +254,7 @@ class World(Sequence[Job[Any]]):
         if job is None:
             return self.job_records
         name = self._name_of(job)
-        known = self._names | {record.name for record in self._job_records}
+        known = {*self.history.fact("job_types", ()), *(record.name for record in self._job_records)}
         if name not in known:
             raise SelectionError(
                 f"a law is about the job {name!r}, and no job type has that name; {nearest(name, known)}"

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from typing import Any
 
 from ..errors import InputError
 from ..foundation.durations import spell, to_ns
 from ..foundation.instants import Timeline, instant_ns, instant_text
 from ..simulation.jobs import Job
-from .law import Law, states
+from .law import JobLike, Law, World, states
 
 
 @states()
 def covers(
-    job: str, window: Callable[[Job[Any]], tuple[dt.datetime, dt.datetime]] | None = None, *,
+    job: JobLike, window: Callable[[Job[Any]], tuple[dt.datetime, dt.datetime]] | None = None, *,
     start: dt.datetime | None = None, end: dt.datetime | None = None,
 ) -> Law:  # fmt: skip
     """Return the law that the windows of a job's runs follow one another without a gap and without an overlap.
@@ -34,16 +34,17 @@ def covers(
         rig.check(ic.laws.covers("poll_buoy"))
     """
 
-    def law(jobs: Sequence[Job[Any]]) -> list[str]:
-        spans = []
-        for run in jobs:
-            if run.name == job and run.state == "done":
+    def covers(world: World) -> list[str]:
+        world.of(job)
+        name, spans = world.name_of(job), []
+        for run in world:
+            if run.name == name and run.state == "done":
                 begin, until = _window(run, window)
                 spans.append((begin, until, run))
         spans.sort(key=lambda span: (span[0], span[1]))
         broken = []
         if not spans:
-            return [f"no run of {job} is done, so nothing is covered"]
+            return [f"no run of {name} is done, so nothing is covered"]
         if start is not None and spans[0][0] > instant_ns(start):
             missing = spell(spans[0][0] - instant_ns(start))
             broken.append(f"a gap of {missing} at the start, before {_seen(spans[0][2], *spans[0][:2])}")
@@ -63,7 +64,7 @@ def covers(
             broken.append(f"a gap of {missing} at the end, after {_seen(holder[2], *holder[:2])}")
         return broken
 
-    return law
+    return covers
 
 
 def _window(run: Job[Any], window: Callable[[Job[Any]], Any] | None) -> tuple[int, int]:
@@ -78,6 +79,8 @@ def _window(run: Job[Any], window: Callable[[Job[Any]], Any] | None) -> tuple[in
 def _ns(moment: Any) -> int:
     if isinstance(moment, (int, float)):  # seconds since the epoch, as `time.time()` gives them
         return to_ns(moment)
+    if isinstance(moment, str):  # a saved history holds text
+        moment = dt.datetime.fromisoformat(moment)
     if moment.utcoffset() is None:
         raise ValueError("naive")
     return instant_ns(moment)

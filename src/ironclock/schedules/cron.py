@@ -30,6 +30,8 @@ Fold = Literal["first", "both"]
 _EPOCH = dt.date(1970, 1, 1)
 _DAY = 86_400
 _ALL_DAYS = (1 << 31) - 1
+_ARRAY_NS = 9_150_000_000 * NS
+"""How far from 1970 instants fit into an array of 64-bit nanoseconds."""
 
 
 class Calendar:
@@ -226,6 +228,12 @@ class Cron(Schedule):
             import numpy as np
         except ImportError:
             return super().span_ns(start, end)
+        if start < -_ARRAY_NS or end > _ARRAY_NS:  # before 1680 or after 2259, an array cannot hold the nanoseconds
+            first, last = max(start, -_ARRAY_NS), min(end, _ARRAY_NS)
+            inside = self.span_ns(first, last) if first < last else ()
+            before = super().span_ns(start, min(end, -_ARRAY_NS)) if start < -_ARRAY_NS else []
+            after = super().span_ns(max(start, _ARRAY_NS), end) if end > _ARRAY_NS else []
+            return [*before, *map(int, inside), *after]
         utc, stop = -(-start // NS), -(-end // NS)
         pieces = []
         while utc < stop:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
-from ..errors import RigStateError, UnknownJob, nearest
+from ..errors import PolicyError, RigStateError, StuckError, UnknownJob, nearest
 from ..foundation.durations import spell
 from ..history.history import History
 from ..simulation.broker import Broker
@@ -21,6 +21,20 @@ Overlap = Literal["allow", "skip", "wait"]
 Missed = Literal["all", "last", "none"]
 _STOCK = 2048
 _DAY_NS = 86_400 * 10**9
+
+
+class Handover(NamedTuple):
+    """What a schedule leaves to the one that replaces it."""
+
+    schedule: Schedule
+    due: int | None
+    """Its next firing. If that is due by now, it runs it itself."""
+    unseen: list[int]
+    """The firings that passed while the scheduler was down."""
+    waiting: int
+    """How many firings wait for the end of a run."""
+    latest: LiveJob | None
+    """Its last run."""
 
 
 class Scheduled:
@@ -50,19 +64,22 @@ class Scheduled:
         self.poll_ns = poll_ns
         self.jitter = jitter
         self.until_done = until_done
-        self._runs: list[LiveJob] = []
         self.paused = False
         """True while firings pass without a run."""
         self.removed = False
         """True if it is not on the timetable any more."""
         self.skipped = 0
         """How many firings were left out because the run before was open, or because the scheduler was down."""
+        self.refused = 0
+        """How many firings became no run because the enqueue was refused. The history has each error."""
+        self._runs: list[LiveJob] = []
+        self._run_before: LiveJob | None = None  # the last run of the schedule that this one has replaced
+        self._replaced_ns: int | None = None  # when another one replaced it: what was due by then still runs
         self._due: int | None = None
         self._stock: list[int] = []
         self._waiting = 0
         self._unseen: list[int] = []
         self._after_end = schedule.from_end
-        self._late = jitter is not None or poll_ns > 0
         self._watched = self._after_end or overlap == "wait" or until_done
         self._event = self._fire
 
@@ -106,19 +123,44 @@ class Scheduled:
 
     # --- what the simulation does -------------------------------------------------------------------
 
+    def hand_over(self) -> Handover:
+        """Stop, and return what the schedule that replaces this one takes over. What was due by now still runs."""
+        self.removed, self._replaced_ns = True, self._loop.now
+        unseen, self._unseen = self._unseen, []
+        waiting, self._waiting = self._waiting, 0
+        return Handover(self.schedule, self._due, unseen, waiting, self._latest)
+
+    def take_over(self, old: Handover) -> None:
+        """Take over from the schedule of this name that was there. The same schedule again keeps its next firing."""
+        if type(old.schedule) is type(self.schedule) and old.schedule.describe() == self.schedule.describe():
+            self.schedule = old.schedule  # an interval counts from where it began
+        self._unseen, self._waiting, self._run_before = old.unseen, old.waiting, old.latest
+        if self._watched and old.latest is not None and old.latest.state in OPEN:
+            old.latest.when_closed(self._closed)
+        if self._after_end and self.schedule is old.schedule:
+            self._due = old.due
+
+    def begin(self, fired: int | None) -> None:
+        """Plan the first firing. `fired` is the last firing of this name that is dealt with; it is due once."""
+        now = self._loop.now
+        if not self._after_end:
+            # A firing that is due now counts: a rig that starts at 01:30 sees the 01:30 firing.
+            self.plan(now - 1 if fired is None else max(now - 1, fired))
+        elif self._run_before is None or self._run_before.state not in OPEN:  # else its end plans the next
+            if self._due is not None and self._due > now:
+                self._loop.schedule(self._due, self.call.type.priority, self._event, self._due)
+            else:
+                self.plan(now)
+
+    @property
+    def _latest(self) -> LiveJob | None:
+        return self._runs[-1] if self._runs else self._run_before
+
     def plan(self, since: int) -> None:
         """Put the first firing after `since` on the heap."""
         self._due = due = self._next(since)
-        if due is None:
-            return
-        at = due
-        if self._late:
-            if self.jitter is not None:
-                at += self.jitter.late(due)
-            if self.poll_ns:
-                start = self._loop.start_ns
-                at = start + -(-(at - start) // self.poll_ns) * self.poll_ns
-        self._loop.schedule(at, self.call.type.priority, self._event, due)
+        if due is not None:
+            self._loop.schedule(due, self.call.type.priority, self._event, due)
 
     def _next(self, since: int) -> int | None:
         stock = self._stock
@@ -140,17 +182,36 @@ class Scheduled:
     def _bulk(self) -> bool:
         return len(self._runs) > 2 and not self._after_end
 
+    def _gone(self, due: int) -> bool:
+        """Return True if a firing does not run any more, because the schedule is removed or was replaced before it."""
+        return self.removed and (self._replaced_ns is None or due > self._replaced_ns)
+
     def _fire(self, due: int) -> None:
-        if self.removed or due != self._due:
+        if due != self._due or self._gone(due):
             return
-        down = self._timetable.down
-        if not self._after_end:
+        self._timetable.fired(self.name, due)
+        if self.removed:
+            self._due = None
+        elif not self._after_end:
             self.plan(due)
-        elif self.paused or down:
+        elif self.paused or self._timetable.down:
             self.plan(self._loop.now)  # no run whose end would plan the next
-        if self.paused:
+        at = due
+        if self.jitter is not None:
+            at += self.jitter.late(due)
+        if self.poll_ns:
+            start = self._loop.start_ns
+            at = start + -(-(at - start) // self.poll_ns) * self.poll_ns
+        if at > self._loop.now:
+            self._loop.schedule(at, self.call.type.priority, self._arrive, due)
+        else:
+            self._arrive(due)
+
+    def _arrive(self, due: int) -> None:
+        """Let the scheduler see a firing: when it is due, or later by the poll and the jitter."""
+        if self.paused or self._gone(due):
             return
-        if down:
+        if self._timetable.down:
             self._unseen.append(due)
             return
         decisions = self._loop.decisions
@@ -173,7 +234,7 @@ class Scheduled:
 
     def _take(self) -> None:
         """Let one firing become a run, if `overlap` allows it."""
-        last = self._runs[-1] if self._runs else None
+        last = self._latest
         if self.overlap != "allow" and last is not None and last.state in OPEN:
             if self.overlap == "wait":
                 self._waiting += 1
@@ -181,14 +242,28 @@ class Scheduled:
                 self.skipped += 1
                 self._timetable.note(f"{self.name}: a firing is left out, {last.id} is still {last.state}")
             return
-        self._run()
+        self._run_or_refuse()
+
+    def _run_or_refuse(self) -> bool:
+        """Run. If the enqueue is refused, write that down: the schedule goes on. Returns True if there is a run."""
+        try:
+            self._run()
+        except (PolicyError, StuckError):
+            raise  # the program is wrong, not the world
+        except Exception as error:
+            self.refused += 1
+            self._timetable.refused(self.name, error)
+            if self._after_end and not self.removed:
+                self.plan(self._loop.now)
+            return False
+        return True
 
     def _run(self) -> LiveJob:
         call = self.call
         job = self._broker.enqueue(call.type, call.args, call.kwargs, self._loop.now)
         self._runs.append(job)
         if self._watched:
-            job.on_close = self._closed
+            job.when_closed(self._closed)
         return job
 
     def _closed(self, job: LiveJob) -> None:
@@ -199,9 +274,10 @@ class Scheduled:
             return
         if self._after_end:
             self.plan(self._loop.now)
-        elif self._waiting:
+        while self._waiting:
             self._waiting -= 1
-            self._run()
+            if self._run_or_refuse():
+                break
 
     def catch_up(self) -> None:
         """Deal with the firings that passed while the scheduler was down."""
@@ -209,8 +285,11 @@ class Scheduled:
         if not unseen:
             return
         runs = len(unseen) if self.missed == "all" else 1 if self.missed == "last" else 0
+        if self.paused:
+            runs = 0
         self.skipped += len(unseen) - runs
-        self._timetable.note(f"{self.name}: {len(unseen)} firings were missed, {runs} of them run now")
+        why = ", and the schedule is paused" if self.paused else ""
+        self._timetable.note(f"{self.name}: {len(unseen)} firings were missed, {runs} of them run now{why}")
         for _ in range(runs):
             self._take()
 
@@ -235,6 +314,7 @@ class Timetable:
         self.down = False
         """True while the scheduler is down: nobody sees the firings."""
         self._entries: dict[str, Scheduled] = {}
+        self._fired: dict[str, int] = {}  # by name, the last firing that was dealt with
 
     def __repr__(self) -> str:
         return f"<schedules: {', '.join(self._entries) or 'none'}{', the scheduler is down' * self.down}>"
@@ -242,14 +322,24 @@ class Timetable:
     def add(self, entry: Scheduled) -> None:
         """Add a schedule. It replaces the one of the same name."""
         old = self._entries.get(entry.name)
+        fired = self._fired.get(entry.name)
         if old is not None:
-            old.removed = True
+            handover = old.hand_over()
+            entry.take_over(handover)
+            if handover.due is not None and handover.due <= self._loop.now:
+                fired = handover.due
         self._entries[entry.name] = entry
-        now = self._loop.now
         decisions = self._loop.decisions
         entry.paused = entry.paused or (decisions is not None and decisions.leaves_out(f"schedule {entry.name}"))
-        # A firing that is due now counts: a rig that starts at 01:30 sees the 01:30 firing.
-        entry.plan(now if entry.schedule.from_end else now - 1)
+        entry.begin(fired)
+
+    def fired(self, name: str, due: int) -> None:
+        """Note that a firing is dealt with. It is not due again, whatever is added under its name."""
+        self._fired[name] = due
+
+    def refused(self, name: str, error: Exception) -> None:
+        """Write a firing that was refused into the history."""
+        self._history.record("firing-refused", detail=(name, error))
 
     def forget(self, entry: Scheduled) -> None:
         """Remove a schedule."""

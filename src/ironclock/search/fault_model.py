@@ -83,7 +83,7 @@ class FaultModel:
             last = job.failures + 1 >= job.type.retry.attempts
             return last and (job.failures > 0 or where == "start")
         limit = job.type.policy.deliveries
-        return kind in ("crash", "lose_ack") and limit is not None and subject.number >= limit
+        return kind in ("crash", "lose_ack") and limit is not None and subject.job.unacknowledged + 1 >= limit
 
     def _by(self, kind: str) -> int:
         return self.slow_ns if kind in ("slow", "miss_firing") else self.delay_ns if kind == "delay" else 0

@@ -6,6 +6,7 @@ import datetime as dt
 from typing import Any, NamedTuple
 
 from ..errors import Unbalanced
+from ..simulation.effects import Repeated
 from .service import Service
 
 
@@ -56,12 +57,12 @@ class Ledger(Service):
             raise Unbalanced(f"the amount is {amount!r}; give a whole number of units, at least 1")
         if debit == credit:
             raise Unbalanced(f"the posting moves {amount} from {debit!r} to the same account; give two accounts")
-        if self.idempotent and key is not None:
-            for before in self.postings:
-                if before.key == key:
-                    return before
 
-        def act() -> Posting:
+        def act() -> Posting | Repeated:
+            if self.idempotent and key is not None:  # now, and not before a slow call: another one can be faster
+                for before in self.postings:
+                    if before.key == key:
+                        return Repeated(before)
             made = Posting(loop.moment, debit, credit, amount, key)
             self.postings.append(made)
             return made

@@ -11,7 +11,7 @@ from ..foundation.durations import spell
 from ..history.history import History
 from ..history.records import plain
 from .event_loop import EventLoop, Waiter
-from .jobs import LiveJob
+from .jobs import OPEN, LiveJob
 from .policy import JobType
 
 _PENDING = ("held", "ready", "backing-off")
@@ -101,7 +101,7 @@ class Admission:
         self._make_due = make_due
         self._close = close
         self.conditions = Conditions(loop, history, types, self.waits_for, self.look_again)
-        self._pending: dict[str, LiveJob] = {}
+        self._pending: dict[str, list[LiveJob]] = {}  # by type and key, the jobs that are open
         self._held: list[LiveJob] = []
         self._new_key: str | None = None
 
@@ -117,10 +117,10 @@ class Admission:
         unique = type.policy.unique
         if unique is None:
             return None
-        compared = [args, kwargs] if key is None else key
-        name = f"{type.name}:{json.dumps(plain(compared), sort_keys=True)}"
-        other = self._pending.get(name)
-        if other is not None and other.state in _PENDING:
+        name = _unique_name(type, args, kwargs, key)
+        others = [job for job in self._pending.get(name, ()) if job.state in _PENDING]
+        if others:
+            other = others[0]
             shown = f"{key!r}" if key is not None else f"{type.name}{args!r}"
             if unique == "refuse":
                 error = DuplicateJob(
@@ -131,15 +131,31 @@ class Admission:
             if unique == "keep":
                 self._history.record("note", other, 0, "kept, in place of another one just like it")
                 return other
-            self._withdraw(other)
+            for other in others:
+                self._withdraw(other)
         self._new_key = name
         return None
 
     def remember_pending(self, job: LiveJob) -> None:
         """Remember a new job as the pending one of its key."""
         if self._new_key is not None:
-            self._pending[self._new_key] = job
+            self._add_pending(self._new_key, job)
             self._new_key = None
+
+    def pending_again(self, job: LiveJob) -> None:
+        """Remember a dead letter that is back in its queue as a pending one of its key."""
+        if job.type.policy.unique is not None:
+            self._add_pending(_unique_name(job.type, job.args, job.kwargs, job.key), job)
+
+    def _add_pending(self, name: str, job: LiveJob) -> None:
+        # A job that runs can fail and wait again, so that it stays; one that is closed goes.
+        kept = [one for one in self._pending.get(name, ()) if one.state in OPEN and one is not job]
+        self._pending[name] = [*kept, job]
+
+    def forget_held(self, job: LiveJob) -> None:
+        """Forget a job that was held back by a condition."""
+        if job in self._held:
+            self._held.remove(job)
 
     # --- conditions and expiry ----------------------------------------------------------------------
 
@@ -179,5 +195,16 @@ class Admission:
 
     def expire(self, job: LiveJob) -> None:
         """Drop a job that has waited too long for its first attempt."""
-        if job.attempts_made == 0 and job.state in ("held", "ready"):
+        if self.can_expire(job):
             self._close(job, "dropped", "expired", 0, spell(self._loop.now - job.enqueued_ns))
+
+    @staticmethod
+    def can_expire(job: LiveJob) -> bool:
+        """Return True if a job still waits for its first attempt."""
+        return job.attempts_made == 0 and job.state in ("held", "ready")
+
+
+def _unique_name(type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], key: Any) -> str:
+    """Return what two jobs have in common that are the same for `unique`."""
+    compared = [args, kwargs] if key is None else key
+    return f"{type.name}:{json.dumps(plain(compared), sort_keys=True)}"

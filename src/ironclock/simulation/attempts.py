@@ -21,6 +21,7 @@ from ..errors import (
     WorkerDied,
     is_cancellation,
 )
+from ..foundation.durations import spell
 from ..foundation.random_generators import RandomGenerators
 from ..foundation.source_location import innermost, spot, users_part
 from ..history.history import History
@@ -31,6 +32,7 @@ from .event_loop import EventLoop
 from .faults import LiveFault, PlacedFaults
 from .jobs import OPEN, Attempt, LiveAttempt, LiveJob, Outcome, worker_died
 from .queues import Pool, Pools, QueueControls
+from .task import Task
 
 _OPEN = frozenset(OPEN)
 
@@ -87,6 +89,8 @@ class Attempts:
             raise PolicyError(f"{job.id} cannot start: no worker serves {self._pools.unserved(job.queue)}")
         if job.type.has_admission_rules and self._broker.admission.holds_back(job):
             return
+        if job.failures and self._is_too_late(job):
+            return
         if self.plain or not self.keeps_jobs_waiting:
             if pool.free and not pool.waiting:
                 self._begin(job, pool)
@@ -104,9 +108,24 @@ class Attempts:
             if pool.free and pool.waiting and not pool.stopped:
                 job = pool.take()
                 if job is not None:
-                    self._begin(job, pool, second_delivery=job.state != "ready")
+                    second = job.state != "ready"
+                    if second or not (
+                        (job.failures and self._is_too_late(job))
+                        # A condition can go off while the job waits for a worker.
+                        or (job.type.has_admission_rules and self._broker.admission.holds_back(job))
+                    ):
+                        self._begin(job, pool, second_delivery=second)
                     return
         self._loop.work_to_dispatch = False
+
+    def _is_too_late(self, job: LiveJob) -> bool:
+        """Give a failed job up if no attempt may start any more, as `Retry(within=)` says; return True then."""
+        within = job.type.retry.within
+        if within is None or self._loop.now - job.first_ns <= within:
+            return False
+        why = f"no attempt starts later than {spell(within)} after the first"
+        self._broker.close(job, "dead", "given-up", 0, why)
+        return True
 
     # --- begin --------------------------------------------------------------------------------------
 
@@ -268,7 +287,7 @@ class Attempts:
         loop.open_jobs -= 1
         self._end(attempt, "done", result)
         if job.on_close is not None:
-            job.on_close(job)
+            job.tell_closed()
 
     def _call_tracked(self, attempt: LiveAttempt) -> Any:
         """Run the code of a tracked attempt: here, or in a forked child if a fault wants a real death."""
@@ -403,7 +422,7 @@ class Attempts:
                 self._end(attempt, outcome, error, DEAD if verdict == "dead" else DROPPED)
                 error.__traceback__ = users_part(error.__traceback__)
                 if job.on_close is not None:
-                    job.on_close(job)
+                    job.tell_closed()
                 return
         self._end(attempt, outcome, error, wait)
         error.__traceback__ = None  # it keeps every frame and its locals alive; a final error keeps its own
@@ -454,10 +473,15 @@ class Attempts:
         else:
             self._delivery.deliver_again(attempt)
 
-    def crash_at_seam(self, attempt: LiveAttempt, seam: str, fault: LiveFault) -> None:
-        """Let the worker of the running attempt die at a seam inside its code. Never returns."""
+    def crash_at_seam(self, task: Task, seam: str, fault: LiveFault) -> None:
+        """Let the worker of the running attempt die at a seam inside its code, or in a thread of it. Never returns."""
+        attempt, loop = task.owner, self._loop
+        assert attempt is not None
         self._crash_by(attempt, seam, fault)
-        self._loop.switcher.end_running(attempt)
+        if task is not attempt and attempt.suspended:
+            attempt.suspended = False
+            loop.switcher.end_suspended(attempt)
+        loop.switcher.end_running(task)
 
     def kill(self, attempt: LiveAttempt, then: str) -> None:
         """End an attempt where it is, without its handlers. Withdraw its job, or put it back for the reason `then`."""

@@ -11,6 +11,7 @@ from ..errors import PolicyError, RigStateError, StuckError, UnknownJob, nearest
 from ..foundation.source_location import calling
 from ..history.history import History
 from .admission import Admission
+from .decisions import ARGUMENT, FUNCTION
 from .event_loop import EventLoop
 from .faults import PlacedFaults
 from .jobs import JobHome, LiveJob, State
@@ -44,7 +45,8 @@ class Broker:
         self.on_due: Callable[[LiveJob], None] = self._no_attempts
         """What happens when a job becomes due."""
         self.admission = Admission(loop, history, self.types, self.withdraw, self.make_due, self.close)
-        self.transactions = Transactions(loop, history, faults, self.put)
+        self.transactions = Transactions(loop, history, faults, self.put, self._withdraw_for_good, self._bring_back)
+        loop.is_idle[self.admission.expire] = lambda job: not self.admission.can_expire(job)
         self._last_number = 0
         self._enqueue_calls: dict[str, int] = {}  # by job name, for faults.refuse_enqueue
 
@@ -188,7 +190,7 @@ class Broker:
         self._loop.open_jobs -= 1
         self._history.record(what, job, attempt, detail)
         if job.on_close is not None:
-            job.on_close(job)
+            job.tell_closed()
 
     def withdraw(self, job: LiveJob) -> None:
         """Cancel a job. Raises `RigStateError` if it is running or closed."""
@@ -197,7 +199,24 @@ class Broker:
             raise RigStateError(
                 f"{job.id} is {job.state}; only a held, ready or backing-off job can be withdrawn{more}"
             )
+        if not self.transactions.withdraws(job):
+            self.close(job, "withdrawn", "withdrawn")
+
+    def _withdraw_for_good(self, job: LiveJob) -> None:
         self.close(job, "withdrawn", "withdrawn")
+
+    def _bring_back(self, job: LiveJob, state: State) -> None:
+        """Undo a withdrawal: the job has the state again that it had, and is due at its time."""
+        loop = self._loop
+        job.state = state
+        self.admission.forget_held(job)
+        if job.due_ns > loop.now or any(e[FUNCTION] == self.on_due and e[ARGUMENT] is job for e in loop.due_events()):
+            return  # its event is still to come
+        pool = self._pools.find(job.queue)
+        if pool is not None and state == "ready" and pool.holds(job):
+            loop.work_to_dispatch = True
+            return
+        self.make_due(job)
 
     def must_be_dead(self, job: LiveJob) -> None:
         """Raise `RigStateError` unless the job is a dead letter of this simulation."""
@@ -209,8 +228,9 @@ class Broker:
     def requeue(self, job: LiveJob) -> None:
         """Put a dead letter back into its queue, due now, with all of its attempts again."""
         self.must_be_dead(job)
-        job.failures = 0
+        job.failures = job.unacknowledged = 0
         job.first_ns = -1
+        self.admission.pending_again(job)
         job.due_ns = self._loop.now
         job.state = "ready"
         self._loop.open_jobs += 1

@@ -37,6 +37,7 @@ class Delivery:
         """By job number, how many more deliveries of the same message wait."""
         self.uncounted: dict[tuple[int, int], LiveAttempt] = {}
         """By job and attempt number, the attempts that are running and do not count for the queue."""
+        loop.is_idle[self._lease_ended] = lambda attempt: not self._holds_lease(attempt)
         self._awaited: set[tuple[int, int]] = set()  # uncounted attempts that a run waits for beside their job
         self._deliveries_now: dict[int, tuple[int, int]] = {}  # by job number, an instant and the deliveries at it
 
@@ -51,14 +52,21 @@ class Delivery:
 
     def _lease_ended(self, attempt: LiveAttempt) -> None:
         job = attempt.job
-        if not attempt.counts or job.state != "running" or job.attempts_made != attempt.number:
+        if not self._holds_lease(attempt):
             return
         if attempt.outcome == "running":
             self.uncounted[job.number, attempt.number] = attempt
+            self._awaited.add((job.number, attempt.number))
+            self._loop.open_jobs += 1  # until it has ended, even if the job is done by then
         attempt.counts = False
         job.running_attempt = None
         self._history.record("lease-ended", job, attempt.number)
         self.put_back(job, "its lease has ended")
+
+    @staticmethod
+    def _holds_lease(attempt: LiveAttempt) -> bool:
+        job = attempt.job
+        return attempt.counts and job.state == "running" and job.attempts_made == attempt.number
 
     # --- second deliveries --------------------------------------------------------------------------
 
@@ -148,7 +156,8 @@ class Delivery:
         """Put a job back into its queue. After too many deliveries it becomes a dead letter."""
         now = self._loop.now
         limit = job.type.policy.deliveries
-        if limit is not None and job.attempts_made >= limit:
+        job.unacknowledged += 1
+        if limit is not None and job.unacknowledged >= limit:
             job.error = job.error or WorkerDied(f"{job.id} was delivered {limit} times and never acknowledged")
             self._broker.close(job, "dead", "given-up", 0, limit)
             return

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
-from typing import Any, overload
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from contextlib import asynccontextmanager, contextmanager
+from typing import Any, NamedTuple, overload
 
-from ..errors import SelectionError, nearest
+from ..errors import SelectionError, is_cancellation, nearest
 from ..foundation.instants import Timeline
 from ..history.history import History
 from .event_loop import EventLoop
 from .jobs import Job, LiveAttempt, LiveJob
+from .seam_faults import pass_seam_in_coroutine
 
 
 class Effect:
@@ -31,7 +32,8 @@ class Effect:
         self.key = key
         """What it is about. An effect that must happen once happens once for each key."""
         self.outcome = outcome
-        """``done``, or ``failed`` if it raised an error and nothing happened outside."""
+        """``done``; ``failed`` if it raised an error and nothing happened; ``cancelled`` if it was given up while
+        it ran; ``repeated`` if the service has done it before and has only answered again."""
         self._job = job
         self.attempt = attempt
         """The number of the attempt that did it. 0 for the test's own code."""
@@ -52,6 +54,12 @@ class Effect:
         by = f" by attempt {self.attempt} of {self._job.id}" if self._job is not None else ""
         about = "" if self.key is None else f" {self.key!r}"
         return f"<effect {self.name}{about} at {self.at.isoformat()}{by}: {self.outcome}>"
+
+
+class Repeated(NamedTuple):
+    """What a service returns if it has done the operation before: an answer, and no second effect."""
+
+    result: Any
 
 
 class Effects(Sequence[Effect]):
@@ -83,20 +91,25 @@ class Effects(Sequence[Effect]):
     def __getitem__(self, index: int | slice) -> Effect | list[Effect]:
         return self._all[index]
 
-    def __call__(self, name: str, *, key: Any = None, outcome: str = "done") -> list[Effect]:
-        """Return the effects of a name, in order.
+    def __call__(self, name: str, *, key: Any = None, outcome: str | None = None) -> list[Effect]:
+        """Return the effects of a name, in order, whatever their outcome.
 
         Parameters:
 
         - `name`: the name, such as ``"mail.send"``.
         - `key`: only effects with this key. Default None: all.
-        - `outcome`: ``"done"`` (the default) or ``"failed"``.
+        - `outcome`: only those with this outcome, such as ``"done"``. Default None: all, as in `rig.effects`.
 
-        Raises `SelectionError` for a name that no effect can have here.
+        Raises `SelectionError` for a name that no effect can have here, and for another outcome.
         """
+        if outcome not in (None, "done", "failed", "cancelled", "repeated"):
+            raise SelectionError(f"outcome is {outcome!r}; give 'done', 'failed', 'cancelled' or 'repeated'")
         if name not in self.names:
             raise SelectionError(f"there is no effect {name!r}; {nearest(name, self.names)}")
-        return [e for e in self._all if e.name == name and e.outcome == outcome and (key is None or e.key == key)]
+        return [
+            e for e in self._all
+            if e.name == name and (outcome is None or e.outcome == outcome) and (key is None or e.key == key)
+        ]  # fmt: skip
 
     # --- what services and taps use -----------------------------------------------------------------
 
@@ -115,29 +128,51 @@ class Effects(Sequence[Effect]):
             if before is not None:
                 before()
             result = act()
-        except Exception as error:
-            self.note(name, key, "failed", {**data, "error": type(error).__name__})
+        except BaseException as error:
+            self._note_end(name, key, data, error)
             raise
-        self.note(name, key, "done", data)
+        if type(result) is Repeated:
+            result = result.result
+            self.note(name, key, "repeated", data)
+        else:
+            self.note(name, key, "done", data)
         if fault_hook is not None:
             fault_hook(f"after {name}")
         if after is not None:
             after()
         return result
 
+    @asynccontextmanager
+    async def performing(self, name: str, key: Any) -> AsyncIterator[None]:
+        """Write down that the block of a coroutine was done, or failed, with a seam before and after it."""
+        await pass_seam_in_coroutine(self._loop, f"before {name}")
+        with self.noting(name, key):
+            yield
+        await pass_seam_in_coroutine(self._loop, f"after {name}")
+
     @contextmanager
-    def performing(self, name: str, key: Any, data: dict[str, Any]) -> Iterator[None]:
-        """Write down that the block was done, or failed, with a seam before and after it."""
-        if self._loop.fault_hook is not None:
-            self._loop.fault_hook(f"before {name}")
+    def noting(self, name: str, key: Any) -> Iterator[None]:
+        """Write down that the block was done, or failed. A generator that its reader leaves early has done its work."""
         try:
             yield
-        except Exception as error:
-            self.note(name, key, "failed", {**data, "error": type(error).__name__})
+        except GeneratorExit:
+            self.note(name, key, "done", {})
             raise
-        self.note(name, key, "done", data)
+        except BaseException as error:
+            self._note_end(name, key, {}, error)
+            raise
+        self.note(name, key, "done", {})
+
+    def _note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
+        """Write down that an effect ended with an error."""
+        if not isinstance(error, self._loop.switcher.exits):
+            outcome = "cancelled" if is_cancellation(error) else "failed"
+            self.note(name, key, outcome, {**data, "error": type(error).__name__})
+
+    def pass_seam(self, seam: str) -> None:
+        """Pass a seam in the running code."""
         if self._loop.fault_hook is not None:
-            self._loop.fault_hook(f"after {name}")
+            self._loop.fault_hook(seam)
 
     def note(self, name: str, key: Any, outcome: str, data: dict[str, Any]) -> None:
         """Write an effect of the running task down, at this instant."""

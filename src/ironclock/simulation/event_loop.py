@@ -16,7 +16,7 @@ from itertools import chain, count
 from typing import Any
 
 from ..errors import IronClockError, RigStateError
-from ..foundation.instants import Timeline
+from ..foundation.instants import Timeline, within_time
 from .decisions import ARGUMENT, AT, FUNCTION, Decisions, Event
 from .task import DirectCalls, Task, TaskSwitcher
 
@@ -109,9 +109,13 @@ class EventLoop:
         It gets the next instant, or None if nothing but something real can end the run. It returns True if a waiter can
         go on at the present instant.
         """
+        self.is_idle: dict[Callable[[Any], None], Callable[[Any], bool]] = {}
+        """By the function of an event, what tells by its argument that the event will do nothing any more."""
         self.fault_hook: Callable[..., None] | None = None
         """Called at every seam that a task passes. None if no fault can strike inside a task."""
 
+        self.collect_after = _COLLECT_AFTER
+        """How many objects are made between two collections of young objects while the loop runs."""
         self._until = start_ns
         self._stop_at = FULL_RUN
         self._has_no_end = False  # True while the test waits, without a limit, for what simulated or real events do
@@ -134,7 +138,8 @@ class EventLoop:
         heap = self.heap
         while heap:
             event = heap[0]
-            if getattr(event[ARGUMENT], "state", None) == "withdrawn":
+            idle = self.is_idle.get(event[FUNCTION])
+            if idle is not None and idle(event[ARGUMENT]):
                 self._pop()
                 continue
             return max(event[AT], self.now)
@@ -172,14 +177,15 @@ class EventLoop:
         if self.running:
             who = f"{self.current} is running" if self.current else "its loop is running"
             raise RigStateError(f"the rig's clock cannot be moved from inside a job or a callback ({who})")
+        within_time(until_ns, "the instant to advance to")
         self.prepare()
         self.running = True
         self._until = until_ns
         self._stop_at = stop_at
         # A long run keeps nearly everything that it allocates, so that frequent collections would find nothing.
         thresholds = gc.get_threshold()
-        if 0 < thresholds[0] < _COLLECT_AFTER:
-            gc.set_threshold(_COLLECT_AFTER, *thresholds[1:])
+        if 0 < thresholds[0] < self.collect_after:
+            gc.set_threshold(self.collect_after, *thresholds[1:])
         try:
             self.switcher.run(self._loop)
         finally:
@@ -190,6 +196,7 @@ class EventLoop:
     def advance_to(self, until_ns: int) -> None:
         """Run everything due up to and including an instant, and move the clock there."""
         heap = self.heap
+        within_time(until_ns, "the instant to advance to")
         nothing_happens = not (
             self.running or self.work_to_dispatch or self.waiters or (heap and heap[0][AT] <= until_ns)
         )
@@ -290,15 +297,15 @@ class EventLoop:
 
     # --- tasks that let time pass -------------------------------------------------------------------
 
-    def sleep(self, ns: int) -> None:
-        """Let time pass inside the running task, as `time.sleep` does.
+    def sleep(self, ns: int, *, is_seam: bool = True) -> None:
+        """Let time pass inside the running task, as `time.sleep` does. It is a seam, unless somebody has passed that.
 
         Raises the task's timeout at its deadline if that comes first, and `RigStateError` if no task is running.
         """
         task = self.current
         if task is None:
             raise RigStateError("no task is running that could sleep; in the test itself, advance the rig")
-        if self.fault_hook is not None:
+        if self.fault_hook is not None and is_seam:
             self.fault_hook("sleep")
         wake = self.now + ns
         deadline = task.deadline_ns

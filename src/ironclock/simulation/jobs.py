@@ -57,7 +57,7 @@ class LiveJob:
     __slots__ = (
         "_id", "_reader", "args", "attempts_made", "copies_arguments", "depth", "due_ns", "enqueued_ns",
         "error", "failures", "first_ns", "home", "key", "keywords", "number", "on_close", "priority", "progress",
-        "queue", "read_attempts", "result", "running_attempt", "state", "type", "waited_ns",
+        "queue", "read_attempts", "result", "running_attempt", "state", "type", "unacknowledged", "waited_ns",
     )  # fmt: skip
 
     def __init__(
@@ -76,6 +76,7 @@ class LiveJob:
         self.state: State = "held" if due_ns > enqueued_ns else "ready"
         self.attempts_made = 0
         self.failures = 0  # since the job was enqueued, or put back from the dead letters
+        self.unacknowledged = 0  # deliveries since then that nobody acknowledged
         self.first_ns = -1  # the start of the first attempt since then
         self.waited_ns = 0  # the backoff before the present attempt
         self.running_attempt: LiveAttempt | None = None
@@ -84,7 +85,7 @@ class LiveJob:
         self.key: Any = None
         self.progress: Any = None
         self.depth = 0  # how many jobs have enqueued one another at this instant to get here
-        self.on_close: Callable[[LiveJob], None] | None = None
+        self.on_close: list[Callable[[LiveJob], None]] | None = None  # who waits for its end; most jobs have nobody
         self.copies_arguments = False  # each attempt gets its own copy, as if unpacked from a message
         self.read_attempts: list[LiveAttempt] | None = None  # as made from the history when last asked for
         self._id: str | None = None
@@ -101,10 +102,26 @@ class LiveJob:
             self._id = f"{self.type.name}-{self.number}"
         return self._id
 
+    def name_as(self, id: str) -> None:
+        """Take the name that the job has in a saved history."""
+        self._id = id
+
     def renumber(self, number: int) -> None:
         """Take the number that the job has in the parent of a forked child."""
         self.number = number
         self._id = None
+
+    def when_closed(self, function: Callable[[LiveJob], None]) -> None:
+        """Call a function whenever the job is closed. Several can wait for one job; each is told once."""
+        if self.on_close is None:
+            self.on_close = [function]
+        elif function not in self.on_close:
+            self.on_close.append(function)
+
+    def tell_closed(self) -> None:
+        """Tell everybody who waits for the end of the job, in the order in which they came."""
+        for function in tuple(self.on_close or ()):
+            function(self)
 
     @property
     def reader(self) -> Job[Any]:
@@ -155,6 +172,10 @@ class LiveAttempt(Task):
         self.error: BaseException | None = None
         self.deadline_ns = -1
         self.tracked = False  # see `track`
+
+    @property
+    def owner(self) -> LiveAttempt:  # type: ignore[override]
+        return self
 
     def track(self) -> None:
         """From now on follow what only some attempts need: lease, cancellation, seams passed, limits."""

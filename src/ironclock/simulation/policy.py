@@ -151,6 +151,12 @@ class JobType(Generic[P, R_co]):
     def __init__(self, fn: Callable[P, Any], name: str, policy: Policy) -> None:
         self.fn: Callable[..., Any] = fn
         """The callable."""
+        flags = _code_flags(fn)
+        if flags & _GENERATORS:
+            raise InputError(
+                f"{name} is a generator function: a call of it runs none of its code; give a function that runs "
+                f"through it, such as lambda *args: list({name}(*args))"
+            )
         self.name = name
         """Its name in the rig."""
         self.policy = policy
@@ -175,7 +181,7 @@ class JobType(Generic[P, R_co]):
         """After how long a job that has not started is dropped, in nanoseconds. -1: never."""
         self.by_default = False
         """True if a tap has captured it, and nobody has said how it is treated."""
-        self.is_async = _is_async(fn)
+        self.is_async = bool(flags & _COROUTINE)
         """True if the callable is a coroutine function."""
         self.has_admission_rules = bool(policy.key or policy.unique or policy.expires or policy.only_while)
         """True if its jobs cannot simply be put into their queue."""
@@ -261,6 +267,7 @@ class Call(Generic[R_co]):
 
 _UNREAD = object()
 _COROUTINE = 0x80  # inspect.CO_COROUTINE, without importing inspect
+_GENERATORS = 0x20 | 0x200  # CO_GENERATOR, CO_ASYNC_GENERATOR
 
 
 def _takes(given: Duration | Spread | Mapping[str, Any]) -> int | Spread:
@@ -273,13 +280,13 @@ def _takes(given: Duration | Spread | Mapping[str, Any]) -> int | Spread:
     return found.ns if isinstance(found, Fixed) else found
 
 
-def _is_async(fn: Any) -> bool:
+def _code_flags(fn: Any) -> int:
     fn = getattr(fn, "func", fn)  # functools.partial
     fn = getattr(fn, "__func__", fn)
     code = getattr(fn, "__code__", None)
     if code is None and not isinstance(fn, type) and callable(fn):
         code = getattr(type(fn).__call__, "__code__", None)
-    return bool(code is not None and code.co_flags & _COROUTINE)
+    return 0 if code is None else int(code.co_flags)
 
 
 def _signature_of(fn: Callable[..., Any]) -> Any:

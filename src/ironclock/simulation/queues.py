@@ -126,6 +126,11 @@ class Pool:
         assert queue is not None
         queue.push(job)
 
+    def holds(self, job: LiveJob) -> bool:
+        """Return True if a job is in its queue."""
+        queue = self.queue(job.queue)
+        return queue is not None and any(waiting.job is job for waiting in queue.jobs)
+
     def take(self) -> LiveJob | None:
         """Remove and return the job that a free worker gets next. None if there is none."""
         if not self.weighted:

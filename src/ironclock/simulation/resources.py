@@ -13,6 +13,18 @@ from .jobs import LiveAttempt
 from .task import Task
 
 
+class _Turn:
+    """The place of a task in the line of those that wait."""
+
+    def __init__(self, task: Task | None) -> None:
+        self.task = task
+
+
+def _died_with(task: Task | None, attempt: LiveAttempt) -> bool:
+    """Return True if a task is an attempt whose worker has died, or a thread of it."""
+    return task is attempt or (task is not None and task.has_ended)
+
+
 class Resource:
     """A number of places that jobs take in the order in which they ask. `Rig.resource` gives it.
 
@@ -41,7 +53,7 @@ class Resource:
         """How many places it has."""
         self._timeout_ns = None if timeout is None else to_ns(timeout, what="timeout")
         self._holders: list[Task | None] = []
-        self._turns: list[object] = []  # one for each task that waits, in order
+        self._turns: list[_Turn] = []  # one for each task that waits, in order
         self.longest_ns = 0
         """The longest wait so far, in nanoseconds."""
         on_death.append(self._worker_died)
@@ -90,14 +102,15 @@ class Resource:
 
     def _wait(self, limit_ns: int | None) -> None:
         loop, task = self._loop, self._loop.current
-        since, turn = loop.now, object()
+        since, turn = loop.now, _Turn(task)
         self._turns.append(turn)
         got = False
         try:
             until = None if limit_ns is None else since + limit_ns
-            got = loop.wait(lambda: self._turns[0] is turn and self.used < self.size, until)
+            got = loop.wait(lambda: bool(self._turns) and self._turns[0] is turn and self.used < self.size, until)
         finally:
-            self._turns.remove(turn)
+            if turn in self._turns:
+                self._turns.remove(turn)
             waited = loop.now - since
             self.longest_ns = max(self.longest_ns, waited)
             number = task.number if isinstance(task, LiveAttempt) else 0
@@ -110,7 +123,8 @@ class Resource:
             )
 
     def _worker_died(self, attempt: LiveAttempt) -> None:
-        self._holders = [holder for holder in self._holders if holder is not attempt]
+        self._holders = [holder for holder in self._holders if not _died_with(holder, attempt)]
+        self._turns = [turn for turn in self._turns if not _died_with(turn.task, attempt)]
 
     @staticmethod
     def _who(task: Task | None) -> str:

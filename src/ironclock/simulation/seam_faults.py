@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
+from ..foundation.durations import NS
 from ..history.history import History
 from .attempts import Attempts
 from .event_loop import EventLoop
 from .faults import LiveFault, PlacedFaults
-from .jobs import LiveAttempt
 from .requests import Requests
 from .task import Task
+
+if TYPE_CHECKING:
+    import asyncio
+
+FOR_EVER = -1
+"""A wait that does not end."""
 
 
 class SeamFaults:
@@ -23,8 +31,12 @@ class SeamFaults:
         self._requests = requests
         self._attempts = attempts
 
-    def pass_seam(self, seam: str, job_name: str = "") -> None:
-        """Pass a seam in the running code. `job_name`: the job type that an enqueue asks for."""
+    def pass_seam(self, seam: str, job_name: str = "", waits: list[int] | None = None) -> None:
+        """Pass a seam in the running code.
+
+        Parameters: `job_name` is the job type that an enqueue asks for. `waits`: a list that gets how long the code has
+        to wait, in nanoseconds (`FOR_EVER`: without an end), if it is a coroutine that waits for itself.
+        """
         loop = self._loop
         task = loop.current
         if loop.decisions is not None:
@@ -34,26 +46,27 @@ class SeamFaults:
                 request = self._requests.current()
                 struck = None if request is None else loop.decisions.asks(request.name, seam)
             if struck is not None:
-                self._strike(task, seam, struck, job_name)
-        if not isinstance(task, LiveAttempt):
+                self._strike(task, seam, struck, job_name, waits)
+        attempt = None if task is None else task.owner
+        if attempt is None:
             return
-        task.track()
-        visit = task.visit(seam)
+        attempt.track()
+        visit = attempt.visit(seam)
         for fault in self._faults.seam:
-            if fault.at != seam or not fault.hits(task.job.type.name):
+            if fault.at != seam or not fault.hits(attempt.job.type.name):
                 continue
             if fault.visits is not None and visit not in fault.visits:
                 continue
-            if fault.strikes(loop.now, task.number, task):
-                self._strike(task, seam, fault, job_name)
+            if fault.strikes(loop.now, attempt.number, attempt):
+                self._strike(task, seam, fault, job_name, waits)
 
-    def pass_seam_of_tracked_jobs(self, seam: str, job_name: str = "") -> None:
+    def pass_seam_of_tracked_jobs(self, seam: str, job_name: str = "", waits: list[int] | None = None) -> None:
         """Pass a seam in a world in which faults can strike only a few jobs."""
         task = self._loop.current
         if task is not None and task.job is not None and task.job.number in self._attempts.tracked_jobs:
-            self.pass_seam(seam, job_name)
+            self.pass_seam(seam, job_name, waits)
 
-    def _strike(self, task: Task | None, seam: str, fault: LiveFault, job_name: str) -> None:
+    def _strike(self, task: Task | None, seam: str, fault: LiveFault, job_name: str, waits: list[int] | None) -> None:
         """Let a fault strike the running code at a seam."""
         loop = self._loop
         if fault.kind in ("fail", "refuse"):
@@ -62,8 +75,11 @@ class SeamFaults:
                 self._history.record("refused", detail=(job_name, error))
             raise error
         if fault.kind == "crash":
-            assert isinstance(task, LiveAttempt)
+            assert task is not None
             self._attempts.crash_at_seam(task, seam, fault)
+        if waits is not None:
+            waits.append(FOR_EVER if fault.kind == "hang" else fault.by_ns)
+            return
         # The time that the fault takes is no seam itself.
         fault_hook, loop.fault_hook = loop.fault_hook, None
         try:
@@ -73,6 +89,27 @@ class SeamFaults:
                 loop.sleep(fault.by_ns)
         finally:
             loop.fault_hook = fault_hook
+
+
+async def pass_seam_in_coroutine(loop: EventLoop, seam: str) -> None:
+    """Pass a seam in a coroutine. If a fault takes time there, only the coroutine waits, and not its whole loop."""
+    if loop.fault_hook is None:
+        return
+    import asyncio
+
+    waits: list[int] = []
+    loop.fault_hook(seam, "", waits)
+    running = asyncio.get_running_loop()
+    for ns in waits:
+        over = running.create_future()
+        if ns != FOR_EVER:
+            running.call_later(ns / NS, _set, over)
+        await over
+
+
+def _set(over: asyncio.Future[None]) -> None:
+    if not over.done():
+        over.set_result(None)
 
 
 def _never() -> bool:

@@ -27,6 +27,8 @@ class Shutdown:
         self._broker = broker
         self._attempts = attempts
         self._changed = changed
+        self._stops = 0  # how often the workers were stopped
+        self._started_after = 0  # the number of the last stop that was taken back: its grace kills nobody
 
     def cancel(self, job: LiveJob, how: str) -> None:
         """Cancel a running job: ``"ask"`` it, ``"throw"`` an error into it, or ``"kill"`` it."""
@@ -76,9 +78,13 @@ class Shutdown:
             self._ask(attempt)
             if how == "throw":
                 self._throw(attempt)
-        loop.schedule_world_event(loop.now + grace_ns, self._grace_is_over, loop.now)
+        self._stops += 1
+        loop.schedule_world_event(loop.now + grace_ns, self._grace_is_over, (self._stops, loop.now))
 
-    def _grace_is_over(self, since: int) -> None:
+    def _grace_is_over(self, stop: tuple[int, int]) -> None:
+        number, since = stop
+        if number <= self._started_after:
+            return  # the workers were started since
         for attempt in self._attempts.running():
             if attempt.pool.stopped and attempt.started_ns <= since:
                 self._attempts.kill(attempt, "the workers were stopped")
@@ -87,6 +93,7 @@ class Shutdown:
         """Let the workers take jobs again."""
         for pool in self._pools.all:
             pool.stopped = False
+        self._started_after = self._stops
         self._changed()
         self._history.record("note", detail="the workers are started")
         self._loop.work_to_dispatch = True

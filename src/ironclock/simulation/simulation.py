@@ -6,10 +6,11 @@ It is pure: it patches nothing, does no input or output, and shows no interface.
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from ..errors import InputError, JobsLeftOpen, RigStateError, nearest
 from ..foundation.durations import spell
-from ..foundation.instants import Timeline
+from ..foundation.instants import LATEST_NS, Timeline
 from ..foundation.random_generators import RandomGenerators
 from ..history.attention import Attention
 from ..history.history import History
@@ -41,6 +42,7 @@ class Simulation:
         # Each part gets what stands above it.
         loop = self.loop = EventLoop(timeline, start_ns, switcher)
         history = self.history = History(timeline, seed, loop)
+        history.facts = self._facts
         self.attention = Attention()
         self.generators = RandomGenerators(seed)
         pools = self.pools = Pools()
@@ -69,10 +71,13 @@ class Simulation:
         self.remembered_steps = RememberedSteps(loop, history)
         # What the lower parts call in the higher ones.
         broker.on_due = self.attempts.due
+        loop.is_idle[broker.on_due] = lambda job: job.state not in OPEN
         loop.dispatch = self.attempts.dispatch
         loop.prepare = self._prepare
         self.attempts.on_death.append(broker.transactions.worker_died)
         self._wall_clock_jumped_ns = 0
+        self.workers_will_die: Callable[[], None] = lambda: None
+        """Called when a fault is placed that kills workers. The interpreter layer notes who holds what from then on."""
         self.where_it_stands: Callable[[Task], str] = lambda task: ""
         """Returns in words where the code of a suspended task stands. The interpreter layer knows."""
 
@@ -110,6 +115,8 @@ class Simulation:
         attempts.plain = not (
             attempts.tracks_all or attempts.tracked_jobs or attempts.keeps_jobs_waiting or faults.attempt
         )
+        if any(fault.kind == "crash" for fault in faults.seam):
+            self.workers_will_die()
         for pool in self.pools.all:
             pool.gate = controls.gate if limited else None
 
@@ -157,8 +164,8 @@ class Simulation:
 
     def run_dry(self, limit_ns: int) -> None:
         """Run until no job is open. Raises `JobsLeftOpen` if that takes longer than the limit."""
-        if self.loop.open_jobs:
-            self.loop.run_until(self.loop.now + limit_ns, JOBS_CLOSED)
+        if self.loop.open_jobs or self.loop.waiters:  # a waiter can bring jobs in: a job table is one
+            self.loop.run_until(min(self.loop.now + limit_ns, LATEST_NS - 1), JOBS_CLOSED)
         self.must_be_dry(limit_ns)
 
     def must_be_dry(self, limit_ns: int) -> None:
@@ -166,8 +173,14 @@ class Simulation:
         if self.loop.open_jobs:
             jobs = self.broker.jobs
             left = [job for job in jobs if job.state in OPEN]
-            shown = "; ".join(self._where_it_waits(job) for job in left[:5]) + ("; ..." if len(left) > 5 else "")
-            raise JobsLeftOpen(f"{len(left)} of {len(jobs)} jobs are still open after {spell(limit_ns)}: {shown}")
+            shown = [self._where_it_waits(job) for job in left[:5]] + ["..."] * (len(left) > 5)
+            shown += [
+                f"attempt {attempt.number} of {attempt.job.id}, which was delivered again, still runs"
+                for attempt in self.delivery.uncounted.values()
+            ][:5]
+            raise JobsLeftOpen(
+                f"{len(left)} of {len(jobs)} jobs are still open after {spell(limit_ns)}: {'; '.join(shown)}"
+            )
 
     def _where_it_waits(self, job: LiveJob) -> str:
         """Return in words what an open job waits for."""
@@ -231,6 +244,13 @@ class Simulation:
         return job_story(self.history, job, more)
 
     # --- what is connected before it exists ---------------------------------------------------------
+
+    def _facts(self) -> dict[str, Any]:
+        """Return what a law can ask of this world beside its entries."""
+        return {
+            "job_types": list(self.broker.types), "effects": list(self.effects.names),
+            "nothing_pending": self.loop.next_due_ns is None,
+        }  # fmt: skip
 
     def _known_name(self, job: object) -> str:
         return self.broker.known_name(job)

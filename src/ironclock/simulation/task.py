@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from ..errors import RigStateError
 
 if TYPE_CHECKING:
-    from .jobs import LiveJob
+    from .jobs import LiveAttempt, LiveJob
 
 
 class Task:
@@ -23,6 +23,8 @@ class Task:
     suspended = False
     interrupt: Callable[[], None] | None = None
     """How it is interrupted. None: by an error raised in it."""
+    owner: LiveAttempt | None = None
+    """The attempt that it belongs to: itself, or for a thread the one that started it or gave it work."""
     suspension: Any = None
     """The task switcher's own object for it."""
 

@@ -9,7 +9,7 @@ from ..errors import RigStateError
 from ..history.history import History
 from .event_loop import EventLoop
 from .faults import PlacedFaults
-from .jobs import Job, LiveAttempt, LiveJob
+from .jobs import Job, LiveAttempt, LiveJob, State
 from .task import Task
 
 
@@ -62,18 +62,26 @@ class LiveTransaction:
         self.joins = joins
         self.outer = outer
         self.kept: list[LiveJob] = []
+        self.withdrawn: list[tuple[LiveJob, State]] = []  # jobs that it withdraws at its commit, and their states
         self.state = "open"
+        self.roll_back_real: Callable[[], None] | None = None
+        """Rolls the application's own transaction back if its worker dies, as a database does."""
         self.reader = Transaction(self)
 
 
 class Transactions:
     """The open transactions of a simulation. Each task has its own, and so has the test's own code."""
 
-    def __init__(self, loop: EventLoop, history: History, faults: PlacedFaults, put: Callable[[LiveJob], None]) -> None:
+    def __init__(
+        self, loop: EventLoop, history: History, faults: PlacedFaults, put: Callable[[LiveJob], None],
+        withdraw: Callable[[LiveJob], None], bring_back: Callable[[LiveJob, State], None],
+    ) -> None:  # fmt: skip
         self._loop = loop
         self._history = history
         self._faults = faults
         self._put = put
+        self._withdraw = withdraw
+        self._bring_back = bring_back
         self._last_number = 0
         self.open: dict[Task | None, LiveTransaction] = {}
         """By task, the innermost open transaction."""
@@ -87,6 +95,7 @@ class Transactions:
         except BaseException:
             self.roll_back(made)
             raise
+        self.pass_commit(made)
         self.commit(made)
 
     def enter(self, joins: bool) -> LiveTransaction:
@@ -96,20 +105,26 @@ class Transactions:
         made = self.open[task] = LiveTransaction(self._last_number, task, joins, self.open.get(task))
         return made
 
-    def commit(self, transaction: LiveTransaction) -> None:
-        """Commit: jobs that it kept are enqueued now, or go to the transaction around it."""
-        loop = self._loop
-        if loop.fault_hook is not None:
+    def pass_commit(self, transaction: LiveTransaction) -> None:
+        """Pass the seam before the commit. A fault there rolls the transaction back, and its error is raised."""
+        if self._loop.fault_hook is not None:
             try:
-                loop.fault_hook("commit")
+                self._loop.fault_hook("commit")
             except BaseException:
                 self.roll_back(transaction)
                 raise
+
+    def commit(self, transaction: LiveTransaction) -> None:
+        """Commit: jobs that it kept are enqueued now, or go to the transaction around it."""
+        loop = self._loop
         self._close(transaction, "committed")
         if transaction.outer is not None:
             transaction.outer.kept += transaction.kept
+            transaction.outer.withdrawn += transaction.withdrawn
             return
         self._record("committed", transaction, transaction.number)
+        for job, _ in transaction.withdrawn:
+            self._withdraw(job)
         for job in transaction.kept:
             self._put(job)
         if loop.fault_hook is not None:
@@ -123,6 +138,8 @@ class Transactions:
         for job in transaction.kept:
             job.state = "withdrawn"
         self._record("rolled-back", transaction, (transaction.number, [job.id for job in transaction.kept]))
+        for job, state in transaction.withdrawn:
+            self._bring_back(job, state)
 
     def keeps(self, job: LiveJob) -> bool:
         """Keep a job until the commit if the queue is part of its transaction; return True if it is kept."""
@@ -130,6 +147,27 @@ class Transactions:
         if transaction is None or not transaction.joins:
             return False
         transaction.kept.append(job)
+        return True
+
+    def withdraws(self, job: LiveJob) -> bool:
+        """Withdraw a waiting job as part of the transaction around the running code, if the queue is part of it.
+
+        No worker starts the job from now on. The commit withdraws it, and a rollback brings it back. Returns False if
+        there is no such transaction.
+        """
+        for transaction in self.open.values():
+            level: LiveTransaction | None = transaction
+            while level is not None:
+                if job in level.kept:  # nobody else has ever seen it
+                    level.kept.remove(job)
+                    job.state = "withdrawn"
+                    return True
+                level = level.outer
+        current = self.open.get(self._loop.current)
+        if current is None or not current.joins:
+            return False
+        current.withdrawn.append((job, job.state))
+        job.state = "withdrawn"
         return True
 
     def visible_early(self, job: LiveJob) -> None:
@@ -151,7 +189,10 @@ class Transactions:
     def worker_died(self, attempt: LiveAttempt) -> None:
         """Roll back every open transaction of an attempt whose worker has died."""
         while attempt in self.open:
-            self.roll_back(self.open[attempt])
+            transaction = self.open[attempt]
+            if transaction.roll_back_real is not None:
+                transaction.roll_back_real()
+            self.roll_back(transaction)
 
     def _close(self, transaction: LiveTransaction, state: str) -> None:
         if transaction.state != "open" or self.open.get(transaction.task) is not transaction:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Sequence
 from typing import Any, Literal, TypeAlias
 
@@ -36,6 +37,14 @@ class Step:
         """Its jobs: one, or one for each item of a fan-out."""
         self.started = False
         self.error: Exception | None = None
+        self.waits_for = set(after)
+        """The steps before it that have not ended."""
+        self.followers: list[Step] = []
+        """The steps that come after it."""
+        self.never_starts = False
+        """True if it cannot start any more, because a step before it has ended otherwise."""
+        self.closed: set[int] = set()
+        """The numbers of its jobs that were closed."""
 
     @property
     def state(self) -> str:
@@ -47,6 +56,11 @@ class Step:
         if any(job.state not in CLOSED for job in self.jobs):
             return "running"
         return "done" if all(job.state == "done" for job in self.jobs) else "failed"
+
+    @property
+    def is_over(self) -> bool:
+        """True if it was started, and each of its jobs is closed."""
+        return self.started and all(job.state in CLOSED for job in self.jobs)
 
     @property
     def result(self) -> Any:
@@ -79,6 +93,7 @@ class Workflow:
         self.steps: dict[str, Step] = {}
         """Its steps by name."""
         self._started = False
+        self._steps_of: dict[int, list[Step]] = {}  # by the number of a job
 
     def add(
         self, name: str, job: Call[Any] | JobType[..., Any] | Callable[..., Any], *,
@@ -132,7 +147,13 @@ class Workflow:
         self.check()
         self._started = True
         self._history.record("note", detail=f"flow {self.name!r} starts")
-        self._go_on()
+        for step in self.steps.values():
+            for before in dict.fromkeys(step.after):
+                self.steps[before].followers.append(step)
+        for step in [step for step in self.steps.values() if not step.after]:
+            self._begin(step)
+            if step.is_over:
+                self._ended(step)
         return self
 
     def check(self) -> None:
@@ -173,51 +194,61 @@ class Workflow:
 
     def _no_cycle(self) -> None:
         clear: set[str] = set()
-        path: list[str] = []
-
-        def visit(name: str) -> None:
-            if name in path:
-                ring = [*path[path.index(name) :], name]
-                raise FlowError(f"the steps of flow {self.name!r} form a cycle: {' -> '.join(reversed(ring))}")
-            if name not in clear:
-                path.append(name)
-                for before in self.steps[name].after:
-                    visit(before)
-                clear.add(path.pop())
-
-        for name in self.steps:
-            visit(name)
+        for first in self.steps:
+            path = {} if first in clear else {first: iter(self.steps[first].after)}  # in order, from `first` on
+            while path:
+                last = next(reversed(path))
+                before = next(path[last], None)
+                if before is None:
+                    del path[last]
+                    clear.add(last)
+                elif before in path:
+                    names = list(path)
+                    ring = [*names[names.index(before) :], before]
+                    raise FlowError(f"the steps of flow {self.name!r} form a cycle: {' -> '.join(reversed(ring))}")
+                elif before not in clear:
+                    path[before] = iter(self.steps[before].after)
 
     def _closed(self, job: LiveJob) -> None:
-        self._go_on()
+        for step in self._steps_of.get(job.number, ()):
+            step.closed.add(job.number)
+            if len(step.closed) >= len(step.jobs):
+                self._ended(step)
 
-    def _go_on(self) -> None:
-        more = True
-        while more:  # an empty fan-out ends at once
-            more = False
-            for step in self.steps.values():
-                if not step.started and step.error is None and self._can_start(step):
-                    more = True
-                    self._begin(step)
+    def _ended(self, first: Step) -> None:
+        """Let the steps after one that has ended start, or note that they never will; and so on."""
+        changed = deque([first])
+        while changed:
+            step = changed.popleft()
+            for follower in step.followers:
+                if follower.started or follower.error is not None:
+                    continue
+                follower.waits_for.discard(step.name)
+                was = follower.never_starts
+                # One step after another: to look at all of them each time would be slow for a wide join.
+                follower.never_starts = self._prevents(step, follower) or (was and self._never_starts(follower))
+                if not follower.waits_for and self._can_start(follower):
+                    self._begin(follower)
+                    if follower.is_over:
+                        changed.append(follower)  # an empty fan-out ends at once
+                elif follower.never_starts != was:
+                    changed.append(follower)
 
     def _can_start(self, step: Step) -> bool:
-        ends = [self.steps[before].state for before in step.after]
+        befores = [self.steps[before] for before in step.after]
         if step.when == "ended":
-            return all(
-                end in ("done", "failed") or self._never_starts(before)
-                for end, before in zip(ends, step.after, strict=True)
-            )
-        return all(end == step.when for end in ends)
+            return all(before.never_starts or before.state in ("done", "failed") for before in befores)
+        return all(before.state == step.when for before in befores)
 
-    def _never_starts(self, name: str) -> bool:
+    def _never_starts(self, step: Step) -> bool:
         """Return True if a step cannot start any more, because a step before it has ended otherwise."""
-        step = self.steps[name]
-        if step.started or not step.after:
-            return False
+        return any(self._prevents(self.steps[before], step) for before in step.after)
+
+    @staticmethod
+    def _prevents(before: Step, step: Step) -> bool:
         if step.when == "ended":
             return False
-        other = "failed" if step.when == "done" else "done"
-        return any(self.steps[b].state == other or self._never_starts(b) for b in step.after)
+        return before.never_starts or before.state == ("failed" if step.when == "done" else "done")
 
     def _begin(self, step: Step) -> None:
         step.started = True
@@ -239,7 +270,9 @@ class Workflow:
             self._history.record("note", detail=f"step {step.name!r} of flow {self.name!r} cannot start: {error}")
             raise
         for job in step.jobs:
-            live_job(job).on_close = self._closed
+            live = live_job(job)
+            self._steps_of.setdefault(live.number, []).append(step)
+            live.when_closed(self._closed)
 
     def _call(self, step: Step, first: list[Any]) -> Call[Any]:
         if isinstance(step.what, JobType):

@@ -197,7 +197,7 @@ class ClockFunctions:
         ns = waiting_ns(seconds)
         loop = self.loop
         if loop.current is not None:
-            loop.sleep(ns)
+            loop.sleep(ns, is_seam=False)  # `asyncio.sleep` is the seam
         elif loop.running:
             raise RigStateError(
                 "a callback of the rig (a fault's predicate, a wait) cannot wait; it must answer at once"

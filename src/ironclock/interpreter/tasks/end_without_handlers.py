@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import gc
+import inspect
 import sys
 from collections.abc import Iterable, Iterator
 from itertools import compress
@@ -129,6 +130,10 @@ def _without_handlers(codes: Iterable[CodeType]) -> Iterator[None]:
 def _codes_that_end(frame: FrameType | None) -> dict[CodeType, None]:
     """Return the code of every frame that is about to end. (So no variable of the caller holds one.)"""
     codes = dict.fromkeys(_codes(frame))
+    if generator_codes.active:
+        generator_codes.look()
+        codes.update(generator_codes.known)
+        return codes
     # Generators outside the chain, such as a context manager's, are found among young objects and from the frames.
     for thing in _left_behind(frame):
         suspended = getattr(thing, _FRAMES[type(thing)])
@@ -141,6 +146,52 @@ def _codes(frame: FrameType | None) -> Iterable[CodeType]:
     while frame is not None:
         yield frame.f_code
         frame = frame.f_back
+
+
+class GeneratorCodes:
+    """The code of every generator and coroutine that has been seen suspended, while workers are going to die.
+
+    A `with` or a `for` holds its generator where nothing leads to it. So each is seen while it is young: before each
+    collection, and when a greenlet is ended. That costs the same however many objects there are.
+    """
+
+    def __init__(self) -> None:
+        self.known: dict[CodeType, None] = {}
+        self._users = 0
+
+    @property
+    def active(self) -> bool:
+        """True while somebody uses it."""
+        return self._users > 0
+
+    def begin(self) -> None:
+        """Begin to look. `end` ends it."""
+        self._users += 1
+        if self._users == 1:
+            gc.callbacks.append(self._collection)
+
+    def end(self) -> None:
+        """Stop looking when the last user has ended."""
+        self._users -= 1
+        if self._users == 0:
+            gc.callbacks.remove(self._collection)
+            self.known.clear()
+
+    def look(self) -> None:
+        """Note the codes of the young generators and coroutines."""
+        for thing in _suspended(gc.get_objects(0)):
+            code = getattr(thing, _CODE_NAMES[type(thing)])
+            if code.co_exceptiontable and code is not _own_code:
+                self.known[code] = None
+
+    def _collection(self, phase: str, info: dict[str, int]) -> None:
+        if phase == "start":
+            self.look()
+
+
+generator_codes = GeneratorCodes()
+_CODE_NAMES = {GeneratorType: "gi_code", CoroutineType: "cr_code", AsyncGeneratorType: "ag_code"}
+_own_code = inspect.unwrap(_without_handlers).__code__  # it runs while the others are without handlers
 
 
 _NOT_INTO = (ModuleType, FunctionType, type, CodeType)

@@ -15,6 +15,7 @@ from collections.abc import Callable
 from concurrent.futures import Future
 from typing import Any
 
+from ...simulation.jobs import LiveAttempt
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import REAL
 from ..patching.late_patches import Function, Patch
@@ -42,6 +43,23 @@ class _Crew:
         vars(pool).update(zip(_PARTS, (self.work, self.threads, self.idle), strict=True))
 
 
+class _OnBehalf:
+    """A function that a worker of a pool runs for an attempt: for that time its thread belongs to the attempt."""
+
+    def __init__(self, loop: Any, attempt: LiveAttempt, function: Callable[..., Any]) -> None:
+        self._loop, self.attempt, self._function = loop, attempt, function
+
+    def __call__(self, *args: Any, **kwargs: Any) -> Any:
+        thread = self._loop.current
+        if thread is None or thread is self.attempt:
+            return self._function(*args, **kwargs)
+        before, thread.owner, thread.job = thread.owner, self.attempt, self.attempt.job
+        try:
+            return self._function(*args, **kwargs)
+        finally:
+            thread.owner, thread.job = before, None if before is None else before.job
+
+
 class Executors:
     """The pools that code of one rig uses."""
 
@@ -59,6 +77,33 @@ class Executors:
             self._outside[pool] = mine if mine.threads else _Crew.new()
             if mine.threads:
                 _Crew.new().put(pool)
+
+    def idle_semaphores(self) -> list[Any]:
+        """Return the semaphores with which pools count their idle workers."""
+        return [_Crew.of(pool).idle for pool in self._outside]
+
+    def worker_died(self, attempt: LiveAttempt, dead: set[int], start: Callable[[Callable[[], Any]], Any]) -> None:
+        """Make every pool usable by the next attempt: what it was to do for this attempt is gone.
+
+        Parameters: `dead` are the identifiers of the threads that have died; `start` starts a simulated thread.
+        """
+        for pool in list(self._outside):
+            crew = _Crew.of(pool)
+            lost = {thread for thread in crew.threads if thread.ident in dead}
+            crew.threads -= lost
+            left = []
+            while not crew.work.empty():
+                left.append(crew.work.get_nowait())
+            for item in left:
+                if item is not None and isinstance(item.fn, _OnBehalf) and item.fn.attempt is attempt:
+                    item.future.cancel()
+                else:
+                    crew.work.put(item)
+            if lost:
+                # The count of idle workers counts the dead as well. With none a pool starts workers, up to its limit.
+                _Crew(crew.work, crew.threads, threading.Semaphore(0)).put(pool)
+                if not crew.work.empty():
+                    start(pool._adjust_thread_count)
 
     def leave(self) -> None:
         """Give every pool the workers back that it has outside. What no worker has begun is cancelled."""
@@ -83,6 +128,9 @@ def pool_patches(here: Here) -> list[Patch]:
             world = here()
             if world is not None and world.threads.simulates_pools:
                 world.border.executors.enter(pool)
+                attempt = world.threads.attempt()
+                if attempt is not None:
+                    fn = _OnBehalf(world.loop, attempt, fn)
             return real(pool, fn, *args, **kwargs)
 
         return submit

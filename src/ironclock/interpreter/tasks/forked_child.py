@@ -244,8 +244,8 @@ class _Child:
             raise value
         return value
 
-    def _sleep(self, ns: int) -> None:
-        if self._loop.fault_hook is not None:
+    def _sleep(self, ns: int, *, is_seam: bool = True) -> None:
+        if self._loop.fault_hook is not None and is_seam:
             self._loop.fault_hook("sleep")
         self._ask("sleep", ns)
 

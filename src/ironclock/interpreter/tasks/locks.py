@@ -9,7 +9,7 @@ from __future__ import annotations
 import _thread
 import queue
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from types import FunctionType
 from typing import Any, cast
 
@@ -62,7 +62,21 @@ def block(
                 f"the test waits for {what}, and nothing is left that could release it, at {waiting_at()}; give the "
                 "wait a timeout, or release it in a job or thread"
             )
+    if lock is not None and world.threads.holders is not None:
+        note_holder(world, lock)
     return True
+
+
+def note_holder(world: Any, lock: Any) -> None:
+    """Note that the running task has taken a lock."""
+    holders = world.threads.holders
+    if world.loop.current is not None:
+        holders[id(lock)] = world.loop.current, lock
+    if len(holders) > _MOST_NOTED:
+        world.threads.holders = {key: held for key, held in holders.items() if held[1].locked()}
+
+
+_MOST_NOTED = 10_000
 
 
 def _watched(
@@ -82,14 +96,38 @@ def _watched(
     return taken
 
 
+def leave_waits(gone: Iterable[Any]) -> None:
+    """Take dead tasks out of the lines in which they wait for conditions, semaphores and queues."""
+    for task in gone:
+        frame = None if task.suspension is None else task.suspension.gr_frame
+        while frame is not None:
+            if frame.f_code is _WAIT_CODE:
+                waiter, condition = frame.f_locals.get("waiter"), frame.f_locals["self"]
+                if waiter in condition._waiters:
+                    condition._waiters.remove(waiter)
+            frame = frame.f_back
+
+
+_WAIT_CODE = threading.Condition.wait.__code__
+
+
 def free_locks_of(world: Any, gone: Any) -> None:
     """Release the locks that dead tasks hold. (In production a lock is gone with the memory of its process.)
 
     Parameters: `gone` are the dead tasks. None: all tasks.
     """
-    if world.deadlocks is None:
-        return
-    for lock in world.deadlocks.taken_by(gone):
+    of_pools = [] if world.executors is None else world.executors.idle_semaphores()
+    for semaphore in [semaphore for task, semaphore in world.places if gone is None or task in gone]:
+        if semaphore not in of_pools:
+            semaphore.release()
+    world.places = [place for place in world.places if gone is not None and place[0] not in gone]
+    if world.deadlocks is not None:
+        taken = world.deadlocks.taken_by(gone)
+    else:
+        held = [] if world.holders is None else list(world.holders.items())
+        taken = [world.holders.pop(key)[1] for key, (task, _) in held if gone is None or task in gone]
+        taken += [lock for task, _, lock in world.owned.values() if gone is not None and task in gone]
+    for lock in taken:
         if isinstance(lock, _RLock):
             if world.owned.pop(id(lock), None) is not None:
                 while _real_is_owned(lock):
@@ -123,7 +161,10 @@ def _plain(real: Callable[..., Any], locked: Callable[[Any], bool], here: Here) 
             return True
         world = here()
         if world is None or not blocking or not _sound(timeout):
-            return bool(real(lock, blocking, timeout))
+            taken = bool(real(lock, blocking, timeout))
+            if taken and world is not None and world.threads.holders is not None:
+                note_holder(world, lock)
+            return taken
         return block(world, lambda: real(lock, False), lambda: not locked(lock), timeout, "a lock", lock)
 
     def enter(lock: Any) -> bool:
@@ -308,3 +349,41 @@ def condition_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
             self._release_save, self._acquire_restore, self._is_owned = kept
 
     return place, wait
+
+
+def semaphore_places(here: Here) -> list[tuple[PythonFunction, Callable[..., Any]]]:
+    """Return `acquire` and `release` of `threading.Semaphore` with their replacements.
+
+    They note who has taken a place, so that the place of a worker that dies is free again. A semaphore that one task
+    takes and another one gives back counts something else than places.
+    """
+    take = PythonFunction(cast(FunctionType, threading.Semaphore.acquire))
+    give, give_bounded = (
+        PythonFunction(cast(FunctionType, kind.release)) for kind in (threading.Semaphore, threading.BoundedSemaphore)
+    )
+
+    def acquire(self: Any, blocking: bool = True, timeout: float | None = None) -> Any:
+        taken = take.real(self, blocking, timeout)
+        world = here()
+        if taken and world is not None and world.threads.holders is not None and world.loop.current is not None:
+            world.threads.places.append((world.loop.current, self))
+        return taken
+
+    def releases(real: Callable[..., Any]) -> Callable[..., None]:
+        def release(self: Any, n: int = 1) -> None:
+            world = here()
+            if world is not None and world.threads.places:
+                _gives_back(world.threads, world.loop.current, self)
+            real(self, n)
+
+        return release
+
+    return [(take, acquire), *((place, releases(place.real)) for place in (give, give_bounded))]
+
+
+def _gives_back(threads: Any, task: Any, semaphore: Any) -> None:
+    for number, (holder, held) in enumerate(threads.places):
+        if held is semaphore and holder is task:
+            del threads.places[number]
+            return
+    threads.places = [place for place in threads.places if place[1] is not semaphore]

@@ -22,12 +22,13 @@ from ...simulation.jobs import LiveAttempt
 from ...simulation.task import Task
 from ..patching.real_threads import pool_worker, runner_threads, starting
 from .deadlocks import Deadlocks
-from .locks import free_locks_of
+from .locks import free_locks_of, leave_waits
 from .thread_locals import FIRST_IDENT, ThreadStates
 
 if TYPE_CHECKING:
     from ...history.history import History
     from ...simulation.event_loop import EventLoop
+    from .executors import Executors
 
 Mode: TypeAlias = Literal["simulated", "real"] | None
 
@@ -56,7 +57,9 @@ def _register_at_exit() -> None:
 
 
 class SimulatedThread(Task):
-    """A simulated thread. `owner` is the attempt that started it. None: the test's own code."""
+    """A simulated thread. `owner` is the attempt that started it; for a worker of a pool, the one whose work it does.
+    None: the test's own code, or nobody.
+    """
 
     def __init__(
         self, threads: SimulatedThreads, ident: int, owner: LiveAttempt | None, function: Callable[..., Any],
@@ -66,8 +69,10 @@ class SimulatedThread(Task):
         self._threads = threads
         self.ident = ident
         self.owner = owner
-        self.index = threads.next_index(owner)
-        """Which thread of its owner it is, from 1."""
+        started_by = threads.attempt()
+        self.index = threads.next_index(started_by)
+        """Which thread of the attempt that started it it is, from 1."""
+        self._label = f"{'' if started_by is None else f'{started_by.label}/'}thread {self.index}"
         self._function, self._args, self._kwargs = function, args, kwargs
         self.done = False
         self.exits = False
@@ -78,8 +83,7 @@ class SimulatedThread(Task):
 
     @property
     def label(self) -> str:
-        whose = "" if self.owner is None else f"{self.owner.label}/"
-        return f"{whose}thread {self.index}"
+        return self._label
 
     @property
     def has_ended(self) -> bool:
@@ -144,6 +148,12 @@ class SimulatedThreads:
         """Called with an attempt whose worker has died, and its threads."""
         self.deadlocks: Deadlocks | None = None
         """Who watches the locks. None if nobody does."""
+        self.holders: dict[int, tuple[Task, Any]] | None = None
+        """By identity of a lock, the task that took it last, and the lock. None if no worker is going to die."""
+        self.places: list[tuple[Task, Any]] = []
+        """The tasks that have taken places of semaphores, with these, while `holders` is kept."""
+        self.executors: Executors | None = None
+        """The thread pools that the rig uses, while it is entered."""
         self._counts: dict[LiveAttempt | None, int] = {}
         self._started = 0
         self.alive: dict[int, SimulatedThread] = {}
@@ -171,6 +181,11 @@ class SimulatedThreads:
         if self._strict and attempt is not None:
             raise StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
 
+    def note_holders(self) -> None:
+        """Note from now on who takes which lock, since workers are going to die that may hold one."""
+        if self.holders is None:
+            self.holders = {}
+
     def watch_locks(self) -> None:
         """Let another task run first at locks, and write deadlocks into the history."""
         self.deadlocks = Deadlocks(self._loop, self._history)
@@ -190,7 +205,8 @@ class SimulatedThreads:
         _all.add(self)
         _register_at_exit()
         self._started += 1
-        thread = SimulatedThread(self, FIRST_IDENT + self._started, self.attempt(), function, args, kwargs)
+        owner = None if _is_of_pool(function) else self.attempt()
+        thread = SimulatedThread(self, FIRST_IDENT + self._started, owner, function, args, kwargs)
         self.alive[thread.ident] = thread
         self._loop.start_task(thread)
         return thread
@@ -246,6 +262,7 @@ class SimulatedThreads:
     def end_with(self, attempt: LiveAttempt) -> None:
         """End the threads of an attempt whose worker has died."""
         threads = [thread for thread in self.alive.values() if thread.owner is attempt]
+        leave_waits([attempt, *threads])
         free_locks_of(self, [attempt, *threads])
         for told in self.on_death:
             told([attempt, *threads])
@@ -256,6 +273,15 @@ class SimulatedThreads:
                 self._loop.switcher.end_suspended(thread)
             self.states.drop(thread)
         self.states.drop(attempt.worker)  # the process is new
+        if self.executors is not None:
+            self.executors.worker_died(attempt, {thread.ident for thread in threads}, self._start_for_nobody)
+
+    def _start_for_nobody(self, function: Callable[[], Any]) -> None:
+        current, self._loop.current = self._loop.current, None
+        try:
+            self.start(function, (), {})
+        finally:
+            self._loop.current = current
 
     def free_locks(self) -> None:
         """Release every lock that a task of this rig still holds."""
@@ -269,6 +295,13 @@ class SimulatedThreads:
         """Let whoever joins a thread of this rig continue: the threads will never run again."""
         for thread in list(self.alive.values()):
             thread.end()
+
+
+def _is_of_pool(function: Any) -> bool:
+    """Return True for the code of a worker of a thread pool: it works for whoever gives it work."""
+    worker = pool_worker()
+    target = getattr(getattr(function, "__self__", None), "_target", None)
+    return worker is not None and getattr(target, "__code__", None) is worker
 
 
 def _is_of_debugger(function: Any) -> bool:
