@@ -74,7 +74,7 @@ if TYPE_CHECKING:
     from .foundation.instants import Instant as Instant
     from .history.comparison import Comparison as Comparison
     from .history.comparison import compare as compare
-    from .history.history import Entry as Entry
+    from .history.entries import Entry as Entry
     from .history.history import History as History
     from .history.log_histories import log_history as log_history
     from .laws.law import Breach as Breach
@@ -140,7 +140,8 @@ _HOMES = {
     "foundation.durations": "Duration",
     "foundation.instants": "Instant",
     "history.comparison": "Comparison compare",
-    "history.history": "Entry History",
+    "history.entries": "Entry",
+    "history.history": "History",
     "history.log_histories": "log_history",
     "laws.law": "Breach BrokenLaw World",
     "rig": "Rig",

@@ -371,7 +371,7 @@ class Rig:
             call = self._registry.call_of(job, args, kwargs, self._policy if retry is None else retry)
             return self._registry.enqueue(call, after, at, queue, priority, key)
         except (InputError, UnknownJob) as error:
-            self._simulation.attention.raised(error)  # the code that enqueues can swallow it
+            self._simulation.note_error(error)
             raise
 
     def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job[Any]]:
@@ -379,7 +379,8 @@ class Rig:
 
         Parameters: `event` is its name; all others are the arguments of the jobs.
         """
-        return self._events.emit(event, args, kwargs)
+        with self._simulation.noting_errors():
+            return self._events.emit(event, args, kwargs)
 
     def listen(
         self, event: str, job: JobType[..., Any] | Callable[..., Any], *, after: Duration | None = None
@@ -505,7 +506,7 @@ class Rig:
             check_payload(payload)
         made = Tap(
             target, reads, self._registry.enqueue_asked, payload or self._registry.payload, also_real,
-            self._simulation.attention.raised, self._take_away, policy,
+            self._simulation.noting_errors, self._take_away, policy,
         )  # fmt: skip
         self._install(made)
         return made

@@ -243,11 +243,21 @@ def test_no_text_breaks_the_parser(text: str) -> None:
     ("expression", "words"),
     [
         ("30 1 * * *", "every day at 01:30"), ("*/15 * * * *", "every 15 minutes"), ("* * * * *", "every minute"),
-        ("0 9-17 * * 1-5", "at minute 0 of hours 9 to 17 on Monday to Friday"), ("0 12 L * *", "at 12:00 on the last day of the month"),
-        ("0 6 * * 1#1", "at 06:00 on the first Monday"), ("0 0 13 * 5", "at 00:00 on day 13 or on Friday"),
-        ("0 0 */2 * 1", "at 00:00 on days 1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29 and 31 if that is Monday"),
-        ("5 4 1 1,7 *", "at 04:05 on day 1 in January and July"), ("0 */6 * * *", "every day at minute 0 of every 6th hour"),
-        ("*/10 30 8 * * *", "every 10 seconds at minute 30 of hour 8"), ("0,10 30 8 * * *", "every day at seconds 0 and 10 at minute 30 of hour 8"), ("* * * * * *", "every second"), ("0 0 LW * *", "at 00:00 on the last workday of the month"),
+        ("0 9-17 * * 1-5", "hourly from 09:00 to 17:00 on Monday to Friday"), ("0 12 L * *", "at 12:00 on the last day of the month"),
+        ("0 6 * * 1#1", "at 06:00 on the first Monday"), ("0 0 13 * 5", "at 00:00 on day 13 of the month or on any Friday"),
+        ("0 0 */2 * 1", "at 00:00 on every 2nd day (1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29 and 31) of the month if that is Monday"),
+        ("5 4 1 1,7 *", "at 04:05 on day 1 of January and July"), ("0 */6 * * *", "at minute 0 of every 6th hour"),
+        ("*/10 30 8 * * *", "every 10 seconds of minute 30 of hour 8"), ("0,10 30 8 * * *", "every day at seconds 0 and 10 of minute 30 of hour 8"), ("* * * * * *", "every second"), ("0 0 LW * *", "at 00:00 on the last workday of the month"),
+        # What fires is said, and not the number after the stroke.
+        ("*/61 * * * *", "at minute 0 of every hour"), ("*/59 * * * *", "at minutes 0 and 59 of every hour"),
+        ("*/40 * * * *", "at minutes 0 and 40 of every hour"), ("*/59 * * * * *", "at seconds 0 and 59 of every minute"),
+        ("*/7 * * * *", "at minutes 0, 7, 14, 21, 28, 35, 42, 49 and 56 of every hour"),
+        ("*/7 9 * * *", "every day at every 7th minute (0, 7, 14, 21, 28, 35, 42, 49 and 56) of hour 9"),
+        ("0 */23 * * *", "at minute 0 of every 23rd hour (0 and 23)"),
+        ("*/20 */40 * * * *", "every 20 seconds of minutes 0 and 40 of every hour"),
+        ("0 0 L-3 * *", "at 00:00 on the 3rd day before the last day of the month"),
+        ("0 12 29 2 1", "at 12:00 on day 29 of February or on any Monday in February"),
+        ("0-7 * * * *", "at minutes 0 to 7 of every hour"), ("0 0-7 * * *", "every day hourly from 00:00 to 07:00"),
     ],
 )  # fmt: skip
 def test_words(expression: str, words: str) -> None:

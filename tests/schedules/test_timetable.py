@@ -178,7 +178,7 @@ def test_tide_table_and_holidays() -> None:
     assert days == ["04-07", "05-15"]
     without = ic.cron("0 * * * *") - ic.cron("0 0-20 * * *")
     assert [t.hour for t in without.between("2031-04-01", "2031-04-02")] == [21, 22, 23]
-    assert without.describe().startswith("every day at minute 0 of every hour, except every day at minute 0 of hours")
+    assert without.describe().startswith("at minute 0 of every hour, except every day hourly from")
 
 
 def test_deck_lights_by_the_sun() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from types import MethodType
 from typing import Any
 
 from ..errors import InputError, InstantError, PolicyError, UnknownJob, nearest
@@ -145,7 +146,7 @@ class JobRegistry:
                 )
             job = find(job)[2]
         for known in types.values():
-            if known.fn is job:
+            if known.fn is job or (isinstance(job, MethodType) and known.fn == job):
                 return known
         name = self._free_name(job)
         made: JobType[..., Any] = JobType(job, name, policy or self._policy)

@@ -64,7 +64,8 @@ def reading(
 ) -> Reading:
     """Return a reading that takes its values from positions and keyword names of the call.
 
-    A position is a number from 0, or a keyword name. Names are looked up with the defaults of the real callable.
+    A position is a number from 0, or a keyword name. Names are looked up with the defaults of the real callable. Of a
+    class method, ``"cls"`` is the class on which it was called.
 
     Parameters:
 
@@ -96,12 +97,12 @@ def reading(
     if isinstance(kwargs, str):
         taken.add(kwargs)
 
-    def must_be_parameters(signature: inspect.Signature) -> None:
+    def must_be_parameters(signature: inspect.Signature, with_class: bool) -> None:
         """Raise `TapError` if a name is not a parameter of the real callable."""
         parameters = signature.parameters.values()
         if any(parameter.kind is parameter.VAR_KEYWORD for parameter in parameters):
             return
-        for name in sorted(taken):
+        for name in sorted(taken - {"cls"} if with_class else taken):
             if name not in signature.parameters:
                 raise TapError(
                     f"the reading names the parameter {name!r}, which the callable does not have; "
@@ -111,8 +112,12 @@ def reading(
     def read(*given: Any, **keywords: Any) -> Enqueue:
         return read_as(None, given, keywords)
 
-    def read_as(signature: inspect.Signature | None, given: tuple[Any, ...], keywords: dict[str, Any]) -> Enqueue:
+    def read_as(
+        signature: inspect.Signature | None, given: tuple[Any, ...], keywords: dict[str, Any], cls: Any = None
+    ) -> Enqueue:
         by_name = _by_name(signature, given, keywords)
+        if cls is not None:
+            by_name = {**by_name, "cls": cls}
 
         def find(where: Position) -> Any:
             if isinstance(where, str):
@@ -141,9 +146,11 @@ def reading(
             policy=policy, returns=returns,
         )  # fmt: skip
 
-    def knowing(signature: inspect.Signature | None) -> Reading:
+    def knowing(signature: inspect.Signature | None, with_class: bool = False) -> Reading:
         if signature is not None:
-            must_be_parameters(signature)
+            must_be_parameters(signature, with_class)
+        if with_class:
+            return lambda cls, *given, **keywords: read_as(signature, given, keywords, cls)
         return lambda *given, **keywords: read_as(signature, given, keywords)
 
     read.knowing = knowing  # type: ignore[attr-defined]

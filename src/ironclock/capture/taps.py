@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+import inspect
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import replace
 from typing import Any
 
-from ..errors import InputError, PolicyError, RigStateError, TapError, UnknownJob
+from ..errors import PolicyError, TapError
 from ..foundation.source_location import calling
 from ..simulation.jobs import Job
 from ..simulation.policy import Policy
@@ -26,7 +27,7 @@ class Tap(Replacement):
         put: Callable[[Enqueue, Payload, str], Job[Any]],
         payload: Payload,
         also_real: bool,
-        on_error: Callable[[BaseException], None],
+        noting_errors: Callable[[], AbstractContextManager[None]],
         take_away: Callable[[Tap], None],
         policy: Policy | None = None,
     ) -> None:
@@ -36,7 +37,8 @@ class Tap(Replacement):
         if not callable(reads):
             raise TapError(f"reads is {reads!r}; give ic.reading(...) or a function of the call's arguments")
         knowing = getattr(reads, "knowing", None)
-        self._reads = reads if knowing is None else knowing(self.target.signature())
+        self._with_class = self.target.by_class and (knowing is not None or _takes_class(reads))
+        self._reads = reads if knowing is None else knowing(self.target.signature(), self._with_class)
         self._put = put
         self._payload = payload
         self._also_real = also_real
@@ -49,7 +51,7 @@ class Tap(Replacement):
         """The jobs that its calls have enqueued, in order."""
         self.calls = 0
         """How many calls its reading has read."""
-        self._on_error = on_error
+        self._noting_errors = noting_errors
         self._take_away = take_away
         self.place = calling()
         """Where it was put, as ``file:line in function``."""
@@ -94,22 +96,14 @@ class Tap(Replacement):
     def _read(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Enqueue | Sequence[Enqueue] | None:
         self.calls += 1
         with self._noting_errors():
-            asked = self._reads(*args, **kwargs)
+            first = (self.target.called_on,) if self._with_class else ()
+            asked = self._reads(*first, *args, **kwargs)
             for one in asked if isinstance(asked, (list, tuple)) else (asked,):
                 if one is not None and not isinstance(one, Enqueue):
                     raise TapError(
                         f"the reading of {self.label} returned {one!r}; return ic.Enqueue(...), a list of them, or None"
                     )
         return asked
-
-    @contextmanager
-    def _noting_errors(self) -> Iterator[None]:
-        """Note an error of the rig: the code that called can swallow it."""
-        try:
-            yield
-        except (InputError, TapError, UnknownJob, RigStateError) as error:
-            self._on_error(error)
-            raise
 
     def _enqueue(self, asked: Enqueue | Sequence[Enqueue], returned: Any) -> Any:
         several = not isinstance(asked, Enqueue)
@@ -128,3 +122,11 @@ class Tap(Replacement):
 
     def __repr__(self) -> str:
         return f"<tap on {self.label}: {len(self.jobs)} jobs, {'in place' if self.active else 'not in place'}>"
+
+
+def _takes_class(reads: Reading) -> bool:
+    """Return True if the first parameter of a reading is called ``cls``: it gets the class of the call."""
+    try:
+        return next(iter(inspect.signature(reads).parameters), None) == "cls"
+    except (TypeError, ValueError):
+        return False

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import importlib
 import inspect
-from collections.abc import Callable
-from types import FunctionType, MethodType
+import sys
+from collections.abc import Callable, Iterator
+from contextvars import ContextVar
+from types import FunctionType, MethodType, ModuleType
 from typing import Any
 
 from ..errors import TapError, nearest
@@ -65,6 +67,8 @@ class Target:
         self._name = ""
         self._bound: Any = None
         self._function: FunctionType | None = None
+        if inspect.isclass(target):
+            target = _looked_up(target) or target  # a class is replaced where its path finds it
         if isinstance(target, str):
             self.label = target
             self._owner, self._name, found = find(target)
@@ -73,7 +77,16 @@ class Target:
             self.label = f"{getattr(target, '__module__', '?')}:{getattr(target, '__qualname__', repr(target))}"
         if not callable(found):
             raise TapError(f"{self.label!r} is {found!r}, which cannot be called; give a function")
+        if inspect.isbuiltin(found) and getattr(found, "__module__", None) in _NEEDED:
+            raise TapError(
+                f"{self.label!r} is a built-in function of Python, and Iron Clock itself calls it; tap a function of "
+                "your own that calls it"
+            )
         self.real: Callable[..., Any] = found
+        self.by_class = isinstance(found, MethodType) and inspect.isclass(found.__self__)
+        """True if it is a class method: a call on a subclass is a call of it as well."""
+        self._class: ContextVar[Any] = ContextVar("_class", default=None)  # on which class it is called now
+        self._elsewhere: list[tuple[Any, str]] = []
         inner = found
         if isinstance(inner, MethodType):
             self._bound, inner = inner.__self__, inner.__func__
@@ -88,6 +101,8 @@ class Target:
             self._function, self._bound = caller, found
         else:
             self._bound = None
+        if inspect.isclass(self._bound if self.by_class else self._owner):
+            _must_not_be_overridden(self._bound if self.by_class else self._owner, self._name or inner.__name__)
         self.is_async = inspect.iscoroutinefunction(found) or (
             self._function is not None and inspect.iscoroutinefunction(self._function)
         )
@@ -120,6 +135,10 @@ class Target:
                 )
             except (AttributeError, TypeError) as error:
                 raise TapError(f"{self.label!r} cannot be replaced: {error}") from None
+            # Other modules can have imported it by name. A call there must not go past the replacement.
+            self._elsewhere = [] if inspect.isclass(self._owner) else _references(self.real, self._owner, self._name)
+            for module, name in self._elsewhere:
+                setattr(module, name, replacement)
             return
         # Made anew: another tap can have replaced the same function for another object.
         self._place = PythonFunction(function)
@@ -127,9 +146,41 @@ class Target:
         if self._bound is None:
             self.real = original
             self._place.point(replacement)
+        elif self.by_class:
+            self.real = lambda *args, **kwargs: original(self.called_on, *args, **kwargs)
+            self._place.point(self._for_subclasses(original, replacement))
         else:
             self.real = MethodType(original, self._bound)
             self._place.point(_for_one_object(self._bound, original, replacement))
+
+    @property
+    def called_on(self) -> Any:
+        """The class on which a class method is called now."""
+        return self._class.get() or self._bound
+
+    def _for_subclasses(self, original: Callable[..., Any], replacement: Callable[..., Any]) -> Callable[..., Any]:
+        """Return a function that replaces a class method for its class and those below, and for no other."""
+        base = self._bound
+
+        def choose(cls: Any, *args: Any, **kwargs: Any) -> Any:
+            if not issubclass(cls, base):
+                return original(cls, *args, **kwargs)
+            token = self._class.set(cls)
+            try:
+                return replacement(*args, **kwargs)
+            finally:
+                self._class.reset(token)
+
+        async def choose_async(cls: Any, *args: Any, **kwargs: Any) -> Any:
+            if not issubclass(cls, base):
+                return await original(cls, *args, **kwargs)
+            token = self._class.set(cls)
+            try:
+                return await replacement(*args, **kwargs)
+            finally:
+                self._class.reset(token)
+
+        return choose_async if self.is_async else choose
 
     def same(self, other: Target) -> bool:
         """Return True if both would replace the same thing."""
@@ -150,6 +201,55 @@ class Target:
             setattr(self._owner, self._name, self._saved)
         else:
             delattr(self._owner, self._name)
+        for module, name in self._elsewhere:
+            setattr(module, name, self._saved)
+
+
+_NEEDED = ("builtins", "_thread", "time")
+"""Modules whose built-in functions stand under everything that Iron Clock does."""
+
+
+def _looked_up(target: type) -> str | None:
+    """Return the import path of a class, if it leads to the class."""
+    path = f"{target.__module__}:{target.__qualname__}"
+    try:
+        return path if find(path)[2] is target else None
+    except TapError:
+        return None
+
+
+def _must_not_be_overridden(owner: type, name: str) -> None:
+    """Raise `TapError` if a subclass has a method of its own in place of this one: its calls would bypass the tap."""
+    for below in _subclasses(owner):
+        own = vars(below).get(name)
+        function = getattr(own, "__func__", own)
+        code = getattr(function, "__code__", None)
+        if code is None or "super" in code.co_names or code.co_filename == __file__:
+            continue  # it calls the one above it
+        if owner.__name__ not in code.co_names:
+            path = f"{below.__module__}:{below.__qualname__}.{name}"
+            raise TapError(
+                f"{owner.__qualname__}.{name} is overridden by {path}, whose calls would bypass the tap; tap each "
+                "class that has a method of its own"
+            )
+
+
+def _subclasses(owner: type) -> Iterator[type]:
+    found: list[type] = type.__subclasses__(owner)
+    for below in found:
+        yield below
+        yield from _subclasses(below)
+
+
+def _references(thing: Any, owner: Any, own_name: str) -> list[tuple[Any, str]]:
+    """Return every other module and name in it under which a thing was imported."""
+    return [
+        (module, name)
+        for module in list(sys.modules.values())
+        if isinstance(module, ModuleType)
+        for name, value in list(vars(module).items())
+        if value is thing and not (module is owner and name == own_name)
+    ]
 
 
 class Replacement:

@@ -14,7 +14,7 @@ import click
 
 import ironclock as ic
 
-from ..history.history import FORMAT
+from ..history.saved_files import FORMAT
 from .progress_line import Waiting
 
 

@@ -112,6 +112,37 @@ class Timeline:
         return instant_text(self.at(ns), ns % NS)
 
 
+class InstantTexts:
+    """The texts of many instants of one timeline. It does what `Timeline.text` does, faster."""
+
+    __slots__ = ("_minutes", "_timeline")
+
+    def __init__(self, timeline: Timeline) -> None:
+        self._timeline = timeline
+        self._minutes: dict[int, tuple[str, str]] = {}  # what stands before and after the seconds of a minute
+
+    def text(self, ns: int) -> str:
+        """Return an instant as ISO 8601, as `Timeline.text` does."""
+        minute, rest = divmod(ns, _MINUTE_NS)
+        around = self._minutes.get(minute)
+        if around is None:
+            first = self._timeline.text(minute * _MINUTE_NS)
+            if len(first) != _MINUTE_LENGTH or first[17:19] != "00":
+                return self._timeline.text(ns)  # the offset has seconds: the clock can change within the minute
+            if len(self._minutes) > _MOST_MINUTES:
+                self._minutes.clear()
+            around = self._minutes[minute] = first[:17], first[19:]
+        seconds, fraction = divmod(rest, NS)
+        if fraction:
+            return f"{around[0]}{seconds:02d}.{f'{fraction:09d}'.rstrip('0')}{around[1]}"
+        return f"{around[0]}{seconds:02d}{around[1]}"
+
+
+_MINUTE_NS = 60 * NS
+_MINUTE_LENGTH = len("2031-03-29T21:00:00+00:00")
+_MOST_MINUTES = 10_000
+
+
 def within_time(ns: int, what: str = "instant") -> int:
     """Return an instant in nanoseconds. Raises `InstantError` if it is before the year 1 or at the end of 9999."""
     if not EARLIEST_NS <= ns < LATEST_NS:

@@ -59,10 +59,12 @@ class Attention:
         """Note that the test has looked at the state or the error of a dead job."""
         self._dead.add(job.number)
 
-    def raised(self, error: BaseException) -> None:
-        """Note an error of the rig that code under test can swallow."""
-        if all(error is not known for known, _ in self.errors):
-            self.errors.append((error, waiting_at()))
+    def raised(self, error: BaseException) -> bool:
+        """Note an error of the rig that code under test can swallow; return False if it is noted already."""
+        if any(error is known for known, _ in self.errors):
+            return False
+        self.errors.append((error, waiting_at()))
+        return True
 
     def loose_ends(
         self, types: Iterable[str], jobs: Iterable[WatchedJob], idle_faults: Iterable[str], idle_taps: Iterable[str],

@@ -9,16 +9,14 @@ Everything else is in it.
 
 from __future__ import annotations
 
-import datetime as dt
-import json
-import re
 from collections.abc import Callable, Iterator, Sequence
 from itertools import starmap
 from os import PathLike
 from typing import TYPE_CHECKING, Any, Protocol, overload
 
-from ..errors import HistoryError, InstantError, IronClockError
-from ..foundation.instants import LATEST_NS, Timeline
+from ..foundation.instants import InstantTexts, Timeline
+from . import saved_files
+from .entries import Entry
 from .records import THEN_WORDS, Record, RecordedJob, data_of, plain
 
 if TYPE_CHECKING:
@@ -28,90 +26,11 @@ _NAMES = Record.__match_args__
 _WIDTH = len(_NAMES)
 _WHAT, _JOB, _DETAIL = (_NAMES.index(name) for name in ("what", "job", "detail"))
 
-FORMAT = "ironclock-history"
-VERSION = 1
-_HEAD = frozenset(("at", "ns", "what", "job", "name", "attempt", "data"))
-"""What each line has of its own. Data of these names stands apart, under ``data``."""
-
 
 class Clock(Protocol):
     """What tells a history the time."""
 
     now: int
-
-
-class Entry:
-    """One thing that happened.
-
-    - `ns`: its instant, in nanoseconds since 1970-01-01T00:00Z (`at`: as a datetime in the rig's zone).
-    - `what`: what happened, one of enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued,
-      discarded, refused, firing-refused, expired, lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered,
-      asked-to-stop, progress, effect, before-commit, committed, rolled-back, request-failed, remembered, waited,
-      deadlocked, note.
-    - `job`: the job's id, and `name` its type. None if it is not about a job.
-    - `attempt`: the number of the attempt. 0 if it is not about an attempt.
-    - `data`: everything else, as a saved file shows it.
-    """
-
-    __slots__ = ("_data", "_record", "_timeline", "attempt", "job", "name", "ns", "what")
-
-    def __init__(
-        self, timeline: Timeline, ns: int, what: str, job: str | None, name: str | None, attempt: int,
-        data: dict[str, Any] | None, record: Record | None = None,
-    ) -> None:  # fmt: skip
-        self._timeline = timeline
-        self.ns = ns
-        self.what = what
-        self.job = job
-        self.name = name
-        self.attempt = attempt
-        self._data = data
-        self._record = record
-
-    @property
-    def at(self) -> dt.datetime:
-        """Its instant, in the rig's zone."""
-        return self._timeline.at(self.ns)
-
-    @property
-    def data(self) -> dict[str, Any]:
-        """Everything else, as a saved file shows it."""
-        # Made when somebody asks: the laws of a search look at the data of few entries.
-        if self._data is None:
-            assert self._record is not None
-            self._data = data_of(self._record, self._timeline)
-        return self._data
-
-    @property
-    def effect(self) -> str | None:
-        """The name of the effect that was done. None for anything else, and for an effect that failed."""
-        if self.what != "effect":
-            return None
-        if self._data is None and self._record is not None:
-            detail = self._record.detail
-            return detail.name if detail.outcome == "done" else None
-        return str(self.data.get("effect")) if self.data.get("outcome") == "done" else None
-
-    @property
-    def key(self) -> Any:
-        """The key of its effect or its job, as a saved file shows it. None if there is no key."""
-        if self._data is None and self._record is not None and self.what == "effect":
-            return plain(self._record.detail.key)
-        return self.data.get("key")
-
-    def __eq__(self, other: object) -> bool:
-        return self is other or (
-            isinstance(other, Entry)
-            and (self.ns, self.what, self.job, self.attempt) == (other.ns, other.what, other.job, other.attempt)
-            and self.data == other.data
-        )
-
-    def __hash__(self) -> int:
-        return hash((self.ns, self.what, self.job, self.attempt))
-
-    def __repr__(self) -> str:
-        about = f" {self.job}" if self.job else ""
-        return f"<entry {self._timeline.text(self.ns)}{about} {self.what} {self.data}>"
 
 
 class History(Sequence[Entry]):
@@ -259,18 +178,6 @@ class History(Sequence[Entry]):
             return Entry(self.timeline, record.ns, record.what, None, None, record.attempt, None, record)
         return Entry(self.timeline, record.ns, record.what, job.id, job.type.name, record.attempt, None, record)
 
-    def _line(self, entry: Entry) -> dict[str, Any]:
-        line: dict[str, Any] = {"at": self.timeline.text(entry.ns), "ns": entry.ns, "what": entry.what}
-        if entry.job is not None:
-            line["job"], line["name"] = entry.job, entry.name
-        if entry.attempt:
-            line["attempt"] = entry.attempt
-        taken = {name: value for name, value in entry.data.items() if name in _HEAD}
-        line.update(entry.data if not taken else {k: v for k, v in entry.data.items() if k not in _HEAD})
-        if taken:
-            line["data"] = taken  # an effect of a service can have any data
-        return line
-
     def digest(self) -> str:
         """Return the SHA-256 of the history in hexadecimal.
 
@@ -285,12 +192,22 @@ class History(Sequence[Entry]):
 
     def lines(self) -> Iterator[bytes]:
         """Iterate over what the digest is made of, one line for each entry."""
-        for entry in self:
-            line = self._line(entry)
-            if entry.what != "effect":
-                line.pop("message", None)
-                line.pop("line", None)
-            yield json.dumps(line, sort_keys=True, ensure_ascii=True).encode() + b"\n"
+        texts = InstantTexts(self.timeline)
+        return saved_files.digest_lines(self._rows(texts), texts)
+
+    def _rows(self, texts: InstantTexts) -> Iterator[saved_files.Row]:
+        """Iterate over what the entries hold. No `Entry` is made, for the sake of long histories."""
+        if self._loaded is not None:
+            for entry in self._loaded:
+                yield entry.ns, entry.what, entry.job, entry.name, entry.attempt, entry.data
+            return
+        for record in self.records():
+            job = record.job
+            data = data_of(record, texts)
+            if job is None:
+                yield record.ns, record.what, None, None, record.attempt, data
+            else:
+                yield record.ns, record.what, job.id, job.type.name, record.attempt, data
 
     def save(self, path: str | PathLike[str]) -> None:
         """Write the history to a file as JSON Lines: a header line, then one line for each entry.
@@ -298,21 +215,9 @@ class History(Sequence[Entry]):
         Parameters: `path` is the file. It is replaced only when everything is written. Raises `HistoryError` if it
         cannot be written.
         """
-        import os
-
-        head = {
-            "format": FORMAT, "version": VERSION, "zone": str(self.timeline.zone), "seed": plain(self.seed),
-            "end": self.end_ns, **self.facts(), **self._loaded_facts,
-        }  # fmt: skip
-        part = f"{os.fspath(path)}.part"
-        try:
-            with open(part, "w", encoding="utf-8") as file:
-                file.write(json.dumps(head) + "\n")
-                for entry in self:
-                    file.write(_written(self._line(entry)) + "\n")
-            os.replace(part, path)
-        except OSError as error:
-            raise HistoryError(f"cannot write the history to {os.fspath(path)}: {error.strerror}") from error
+        facts = {"end": self.end_ns, **self.facts(), **self._loaded_facts}
+        texts = InstantTexts(self.timeline)
+        saved_files.write(path, self._rows(texts), texts, self.timeline.zone, self.seed, facts)
 
     @classmethod
     def of_entries(cls, timeline: Timeline, entries: list[Entry], seed: object = 0) -> History:
@@ -331,37 +236,8 @@ class History(Sequence[Entry]):
 
         Raises `HistoryError`, which names the file and the line.
         """
-        import os
-
-        name = os.fspath(path)
-        try:
-            with open(path, encoding="utf-8") as file:
-                lines = file.read().split("\n")
-        except (OSError, ValueError) as error:
-            raise HistoryError(f"cannot read {name}: {error}") from None
-        head = _json(lines[0], name, 1)
-        if head.get("format") != FORMAT:
-            raise HistoryError(
-                f'{name}:1: not a saved history (its first line has no "format": "{FORMAT}"); '
-                "give a file that History.save or --save wrote"
-            )
-        if head.get("version") != VERSION:
-            raise HistoryError(
-                f"{name}:1: the history has version {head.get('version')!r}, this release reads version {VERSION}; "
-                "save it again with this release"
-            )
-        timeline, facts = _head_of(head, name)
-        entries: list[Entry] = []
-        for number, text in enumerate(lines[1:], 2):
-            if not text and number == len(lines):
-                break
-            try:
-                entries.append(_entry_of(_json(text, name, number), timeline, name, number))
-            except HistoryError as error:
-                if torn is None:
-                    raise
-                torn.append(str(error))
-        return cls(timeline, head.get("seed", 0), entries=entries, facts=facts)
+        timeline, seed, entries, facts = saved_files.read(path, torn)
+        return cls(timeline, seed, entries=entries, facts=facts)
 
     def frame(self) -> pandas.DataFrame:
         """Return a pandas table, one row for each entry. Needs the extra ``ironclock[frame]``."""
@@ -381,96 +257,3 @@ class History(Sequence[Entry]):
 
     def __repr__(self) -> str:
         return f"<history of {len(self)} entries>"
-
-
-def _written(line: dict[str, Any]) -> str:
-    text = json.dumps(line, ensure_ascii=False)
-    # Half of a surrogate pair is text for Python, and not for UTF-8. JSON can write it with an escape.
-    return text if text.isascii() or not _SURROGATES.search(text) else json.dumps(line)
-
-
-_SURROGATES = re.compile("[\ud800-\udfff]")
-_FACTS: dict[str, Callable[[Any], bool]] = {
-    "end": lambda value: type(value) is int and abs(value) < LATEST_NS,
-    "job_types": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
-    "effects": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
-    "nothing_pending": lambda value: isinstance(value, bool),
-}
-
-
-def _head_of(head: dict[str, Any], name: str) -> tuple[Timeline, dict[str, Any]]:
-    """Return the timeline and the facts of a saved history."""
-    zone = head.get("zone", "UTC")
-    try:
-        timeline = Timeline(str(zone))
-    except (InstantError, ValueError, OSError) as error:
-        raise HistoryError(f"{name}:1: the zone is {zone!r}: {error}") from None
-    for fact, fits in _FACTS.items():
-        if fact in head and not fits(head[fact]):
-            raise HistoryError(f"{name}:1: {fact} is {head[fact]!r}; save the history again")
-    return timeline, {fact: head[fact] for fact in _FACTS if fact in head}
-
-
-def _entry_of(line: dict[str, Any], timeline: Timeline, name: str, number: int) -> Entry:
-    where = f"{name}:{number}"
-    if "ns" not in line or "what" not in line:
-        raise HistoryError(f"{where}: the entry has no {'ns' if 'ns' not in line else 'what'}; each needs ns and what")
-    ns, what = line.pop("ns"), line.pop("what")
-    line.pop("at", None)
-    job, kind, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
-    if type(ns) is not int or abs(ns) >= LATEST_NS:
-        raise HistoryError(f"{where}: ns is {ns!r}; give nanoseconds since 1970 as a whole number")
-    if not isinstance(what, str):
-        raise HistoryError(f"{where}: what is {what!r}; give text, such as 'started'")
-    for key, value in (("job", job), ("name", kind)):
-        if value is not None and not isinstance(value, str):
-            raise HistoryError(f"{where}: {key} is {value!r}; give text")
-    if type(attempt) is not int or attempt < 0:
-        raise HistoryError(f"{where}: attempt is {attempt!r}; give a whole number, at least 0")
-    if "data" in line:
-        more = line.pop("data")
-        if not isinstance(more, dict):
-            raise HistoryError(f"{where}: data is {more!r}; give a JSON object")
-        line.update(more)
-    _check_data(what, line, timeline, where)
-    return Entry(timeline, ns, what, job, kind, attempt, line)
-
-
-_TEXT = {
-    "queue", "due", "worker", "error", "message", "then", "line", "seam", "why", "text", "asked", "schedule", "step",
-    "resource", "waited", "request", "effect", "outcome",
-}  # fmt: skip
-_COUNTS = {"wait_ns", "waited_ns", "deliveries", "transaction"}
-_LISTS = {"jobs", "schedules", "tasks"}
-_OF_EFFECTS = {"effect", "outcome"}  # all other data of an effect is what its service has written
-
-
-def _check_data(what: str, data: dict[str, Any], timeline: Timeline, where: str) -> None:
-    """Raise `HistoryError` if the data that readers work with cannot be what was saved."""
-    for key in data if what != "effect" else data.keys() & _OF_EFFECTS:
-        value = data[key]
-        if key in _TEXT and not isinstance(value, str):
-            raise HistoryError(f"{where}: {key} is {value!r}; give text")
-        if key in _COUNTS and (type(value) is not int or not 0 <= value < LATEST_NS):
-            raise HistoryError(f"{where}: {key} is {value!r}; give a whole number, at least 0")
-        if key in _LISTS and not (isinstance(value, list) and all(isinstance(one, str) for one in value)):
-            raise HistoryError(f"{where}: {key} is {value!r}; give an array of text")
-    if what != "enqueued":
-        return
-    args, kwargs = data.get("args", []), data.get("kwargs", {})
-    if not isinstance(args, list) or not isinstance(kwargs, dict):
-        raise HistoryError(f"{where}: args is {args!r} and kwargs {kwargs!r}; give an array and an object")
-    try:
-        timeline.ns(data["due"])
-    except (KeyError, IronClockError):
-        raise HistoryError(f"{where}: due is {data.get('due')!r}; give an instant as ISO 8601 text") from None
-
-
-def _json(text: str, name: str, number: int) -> dict[str, Any]:
-    try:
-        line = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        raise HistoryError(f"{name}:{number}: the line is not JSON: {error}") from None
-    if not isinstance(line, dict):
-        raise HistoryError(f"{name}:{number}: the line is {type(line).__name__}; each entry is a JSON object")
-    return line

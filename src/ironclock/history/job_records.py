@@ -10,7 +10,8 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from ..foundation.instants import Timeline
-from .history import Entry, History
+from .entries import Entry
+from .history import History
 from .records import DEAD, DROPPED, ENDED, UNHEARD
 
 _CLOSING = {"withdrawn": "withdrawn", "expired": "dropped", "lost": "lost", "given-up": "dead", "discarded": "dropped"}

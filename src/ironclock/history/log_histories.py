@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from ..foundation.instants import Timeline
-from .history import Entry, History
+from .entries import Entry
+from .history import History
 from .log_rows import Row, read
 
 _ORDER = {

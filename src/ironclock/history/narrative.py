@@ -7,7 +7,8 @@ from typing import Any
 
 from ..foundation.durations import spell
 from ..foundation.instants import Timeline
-from .history import Entry, History
+from .entries import Entry
+from .history import History
 from .records import RecordedJob
 
 _DAY = 10

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from types import CodeType
 from typing import Any, NamedTuple, Protocol
 
-from ..foundation.instants import Timeline
+from ..foundation.instants import InstantTexts, Timeline
 from ..foundation.source_location import spot
 
 
@@ -69,7 +69,7 @@ ENDED = ("done", "crashed", *ENDED_WITH_ERROR)
 THEN_WORDS = {DEAD: "dead", DROPPED: "dropped", UNHEARD: "unheard"}
 
 
-def data_of(record: Record, timeline: Timeline) -> dict[str, Any]:
+def data_of(record: Record, timeline: Timeline | InstantTexts) -> dict[str, Any]:
     """Return what a saved file shows of a record, beyond its instant, what it is, its job and its attempt."""
     what, job = record.what, record.job
     make = _DATA.get(what)
@@ -119,7 +119,7 @@ def plain(value: Any, depth: int = 0) -> Any:
         return f"<{kind.__name__} whose repr raised {type(error).__name__}>"
 
 
-def _error_data(error: Any, timeline: Timeline) -> dict[str, Any]:
+def _error_data(error: Any, timeline: Timeline | InstantTexts) -> dict[str, Any]:
     return {"error": type(error).__name__, "message": _message(error)}
 
 
@@ -130,7 +130,7 @@ def _message(error: BaseException) -> str:
         return "<an error whose message cannot be read>"
 
 
-_DATA: dict[str, Callable[[Any, Timeline], dict[str, Any]]] = {
+_DATA: dict[str, Callable[[Any, Timeline | InstantTexts], dict[str, Any]]] = {
     "enqueued": lambda due, timeline: {"due": timeline.text(due)},
     "started": lambda worker, timeline: {"worker": worker},
     "done": lambda result, timeline: {} if result is None else {"result": plain(result)},

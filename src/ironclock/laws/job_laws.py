@@ -7,7 +7,7 @@ from typing import Any
 
 from ..errors import InputError, SelectionError, nearest
 from ..foundation.durations import Duration, spell, to_ns
-from ..history.history import Entry
+from ..history.entries import Entry
 from ..history.job_records import AttemptRecord, JobRecord
 from ..history.records import ENDED, plain
 from .law import Breach, JobLike, Law, World, states

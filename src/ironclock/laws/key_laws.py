@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from ..history.history import Entry
+from ..history.entries import Entry
 from ..history.records import plain
 from ..simulation.jobs import Job
 from .law import Breach, Law, World, states

@@ -12,7 +12,8 @@ from functools import cached_property, update_wrapper
 from typing import Any, ParamSpec, Protocol, TypeAlias, overload
 
 from ..errors import InputError, IronClockError, SelectionError, nearest
-from ..history.history import Entry, History
+from ..history.entries import Entry
+from ..history.history import History
 from ..history.job_records import JobRecord, job_records
 from ..history.narrative import describe
 from ..simulation.jobs import Job, LiveJob

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..history.history import Entry
+from ..history.entries import Entry
 from ..history.records import ENDED
 from .law import Breach, Law, World, states
 

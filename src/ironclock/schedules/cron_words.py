@@ -27,72 +27,98 @@ _COUNTS = ("", "first", "second", "third", "fourth", "fifth")
 def cron_words(fields: Sequence[Field], running: bool) -> str:
     """Return the fields of an expression in words. `running` is as in `Cron`."""
     second, minute, hour, day, month, weekday = fields
-    time = _time(second, minute, hour, running)
+    time = _fixed(second, minute, hour) if not running else ""
     date = _date(day, month, weekday)
-    if time.startswith("at ") and not date:
+    if not time:
+        time = _counted_time(second, minute, hour)
+    if time.startswith(("at ", "hourly ")) and not date and not hour.star:
         return f"every day {time}"
     return f"{time} {date}".strip()
 
 
-def _time(second: Field, minute: Field, hour: Field, running: bool) -> str:
-    count = len(second.values) * len(minute.values) * len(hour.values)
-    if not running and count <= 6 and len(second.values) == 1:
-        (s,) = second.values
-        tail = f":{s:02d}" if s else ""
-        return "at " + _and(f"{h:02d}:{m:02d}{tail}" for h in sorted(hour.values) for m in sorted(minute.values))
+def _fixed(second: Field, minute: Field, hour: Field) -> str:
+    """Return a few times of day, or full hours one after the other. Empty if there are others."""
+    if len(second.values) > 1:
+        return ""
+    (s,) = second.values
+    tail = f":{s:02d}" if s else ""
+    hours = sorted(hour.values)
+    if len(minute.values) == 1 and len(hours) > 2 and hours == list(range(hours[0], hours[-1] + 1)):
+        (m,) = minute.values
+        return f"hourly from {hours[0]:02d}:{m:02d}{tail} to {hours[-1]:02d}:{m:02d}{tail}"
+    if len(minute.values) * len(hours) > 6:
+        return ""
+    return "at " + _and(f"{h:02d}:{m:02d}{tail}" for h in hours for m in sorted(minute.values))
+
+
+def _counted_time(second: Field, minute: Field, hour: Field) -> str:
+    """Return what the seconds, minutes and hours count.
+
+    A star follows the running clock at clock changes, and a list has fixed times. So the two never have the same words,
+    unless a star somewhere else makes them the same.
+    """
     parts = []
+    every_minute = minute.star and len(minute.values) == 60
     if second.values != {0}:
-        parts.append(_counted(second, "second", 60))
-    if second.values != {0} and minute.star and len(minute.values) == 60:
-        if not second.star:
-            parts.append("of every minute")
+        parts.append(_unit(second, "second", 60, listed=True))
+        if not (every_minute and parts[0].startswith("every ")):
+            parts.append("of every minute" if every_minute else _of(_unit(minute, "minute", 60, listed=hour.star)))
     else:
-        parts.append(_counted(minute, "minute", 60))
+        parts.append("every minute" if every_minute else _unit(minute, "minute", 60, listed=hour.star))
     if not (hour.star and len(hour.values) == 24):
-        if hour.star:
-            parts.append(f"of every {_nth(hour.step)} hour")
-        else:
-            parts.append(f"of hour{'s' * (len(hour.values) > 1)} {_runs(hour.values)}")
-    elif not minute.star:
+        parts.append(_of(_unit(hour, "hour", 24, listed=False, nth=True)))
+    elif parts[-1].startswith(("at ", "of minute")):
         parts.append("of every hour")
-    words = " ".join(parts)
-    return words
+    return " ".join(parts)
 
 
-def _counted(field: Field, unit: str, size: int) -> str:
-    """Return a field of seconds or minutes in words. Only a star gives "every", so that clock changes stay clear."""
-    if field.star and len(field.values) == size:
+def _of(words: str) -> str:
+    return f"of {words.removeprefix('at ')}"
+
+
+def _unit(field: Field, unit: str, size: int, *, listed: bool, nth: bool = False) -> str:
+    """Return the values of a field with their unit.
+
+    Parameters: `listed`: True if a star that does not fit evenly is told as a list. `nth`: True counts instead of
+    giving a period.
+    """
+    plain = f"at {unit}{'s' * (len(field.values) > 1)} {_runs(field.values)}"
+    if not field.star:
+        return plain
+    if len(field.values) == size:
         return f"every {unit}"
-    if field.star and field.values == frozenset(range(0, size, field.step)):
-        return f"every {field.step} {unit}s"
-    if field.star:
-        return f"at every {unit} in {_runs(field.values)}"
-    return f"at {unit}{'s' * (len(field.values) > 1)} {_runs(field.values)}"
+    evenly = size % field.step == 0 and field.values == frozenset(range(0, size, field.step))
+    if evenly:
+        return f"every {_nth(field.step)} {unit}" if nth else f"every {field.step} {unit}s"
+    if listed:
+        return plain
+    return f"at every {_nth(field.step)} {unit} ({_runs(field.values)})"
 
 
 def _date(day: Field, month: Field, weekday: Field) -> str:
     by_day, by_week = _days(day), _weekdays(weekday)
+    limited = len(month.values) < 12
+    months = _and(MONTHS[m - 1] for m in sorted(month.values)) if limited else "the month"
+    if by_day and by_week and (day.star or weekday.star):
+        return f"on {by_day} of {months} if that is {by_week}"
     if by_day and by_week:
-        if day.star or weekday.star:
-            words = f"on {by_day} if that is {by_week}"
-        else:
-            words = f"on {by_day} or on {by_week}"
-    else:
-        words = f"on {by_day or by_week}" if by_day or by_week else ""
-    if len(month.values) < 12:
-        words = f"{words} in {_and(MONTHS[m - 1] for m in sorted(month.values))}".strip()
-    elif by_day and not by_week:
-        words += " of the month"
-    return words
+        return f"on {by_day} of {months} or on any {by_week}" + f" in {months}" * limited
+    if by_day:
+        return f"on {by_day} of {months}"
+    if by_week:
+        return f"on {by_week}" + f" in {months}" * limited
+    return f"in {months}" if limited else ""
 
 
 def _days(day: Field) -> str:
     if day.star and len(day.values) == 31:
         return ""
     parts = []
-    if day.values:
+    if day.star and day.step > 1 and len(day.values) > 6:
+        parts.append(f"every {_nth(day.step)} day ({_runs(day.values)})")
+    elif day.values:
         parts.append(f"day{'s' * (len(day.values) > 1)} {_runs(day.values)}")
-    parts += ["the last day" if not back else f"{back} day{'s' * (back > 1)} before the last" for back in day.last]
+    parts += ["the last day" if not back else f"the {_nth(back)} day before the last day" for back in day.last]
     if day.last_workday:
         parts.append("the last workday")
     parts += [f"the workday nearest day {d}" for d in sorted(day.nearest)]

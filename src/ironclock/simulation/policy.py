@@ -323,4 +323,6 @@ def job_name(fn: Any) -> str:
         raise InputError(f"the job is {fn!r} ({type(fn).__name__}), which cannot be called; give a function")
     while not hasattr(fn, "__name__") and hasattr(fn, "func"):  # functools.partial
         fn = fn.func
-    return str(getattr(fn, "__name__", type(fn).__name__))
+    name = str(getattr(fn, "__name__", type(fn).__name__))
+    of = getattr(fn, "__self__", None) if type(fn) is MethodType else None
+    return f"{of.__name__}.{name}" if isinstance(of, type) else name  # a class method: the class tells which one

@@ -5,10 +5,11 @@ It is pure: it patches nothing, does no input or output, and shows no interface.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
-from ..errors import InputError, JobsLeftOpen, RigStateError, nearest
+from ..errors import InputError, IronClockError, JobsLeftOpen, RigStateError, TapError, UnknownJob, nearest
 from ..foundation.durations import spell
 from ..foundation.instants import LATEST_NS, Timeline
 from ..foundation.random_generators import RandomGenerators
@@ -222,6 +223,20 @@ class Simulation:
         if not broker.accepts_new_names():
             raise InputError(f"no job and no worker has the queue {queue!r}; {nearest(str(queue), known)}")
         self.attention.asked_for(str(queue), "queue")
+
+    @contextmanager
+    def noting_errors(self) -> Iterator[None]:
+        """Note an error of the rig that leaves the block."""
+        try:
+            yield
+        except (InputError, TapError, UnknownJob, RigStateError) as error:
+            self.note_error(error)
+            raise
+
+    def note_error(self, error: IronClockError) -> None:
+        """Note an error of the rig, in the history as well: the code under test can swallow it."""
+        if self.attention.raised(error):
+            self.history.record("note", detail=f"the rig raises {type(error).__name__}: {error}")
 
     # --- what its jobs ask (`JobHome`) --------------------------------------------------------------
 
