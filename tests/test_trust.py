@@ -451,3 +451,33 @@ def test_a_function_under_another_name_is_found_by_itself() -> None:
         with pytest.raises(ic.JobsDiffer, match=r"differs .*load\(8\)"):
             rig.jobs().must_be((load, 8))
         rig.check(ic.laws.nothing_lost(load))
+
+
+def test_an_error_of_the_rig_that_the_application_swallows_is_in_the_history() -> None:
+    with ic.Rig() as rig:
+        rig.allow("hidden errors")
+        kind = rig.job(lambda order: None, name="ship")
+
+        def view() -> int:
+            try:
+                rig.enqueue(kind, object())
+            except Exception:
+                return 500
+            return 200
+
+        def job() -> None:
+            view()
+
+        with pytest.raises(ic.PayloadError):
+            rig.enqueue(kind, object())
+        rig.enqueue(job)
+        rig.settle()
+        assert "swallowed" not in rig.history.story(), "the test has caught it itself"
+        assert view() == 500
+        rig.advance("1s")
+        rig.enqueue(job)
+        rig.settle()
+        rig.advance("1s")
+        told = [entry.data["text"] for entry in rig.history if entry.what == "note"]
+        assert len(told) == 3
+        assert all(text.startswith("the code under test has swallowed PayloadError: ship: argument 0") for text in told)

@@ -259,8 +259,6 @@ def pytest_runtest_makereport(
         for job, error in _failed_jobs(rigs, call.excinfo):
             report.sections.append((f"{job.id} failed in attempt {len(job.attempts)}", _traceback(item, error)))
         for number, rig in enumerate(rigs, 1):
-            if not rig.jobs() and all(entry.what == "note" for entry in rig.history):
-                continue
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
             report.sections.append((title, _told_safely(rig)))
             directory = item.config.getoption("--ironclock-save")

@@ -474,6 +474,8 @@ class Rig:
         )
         self.schedules.add(made)
         self._simulation.requests.schedule_added(name)
+        if name not in self._simulation.schedule_names:
+            self._simulation.schedule_names.append(name)
         return made
 
     # --- capturing what real code does --------------------------------------------------------------

@@ -246,3 +246,90 @@ def test_a_hard_crash_rolls_postgresql_back(server: PostgreSQL, postgres: Any) -
 
 def mark() -> None:
     return
+
+
+# --- rows that change -------------------------------------------------------------------------------------
+
+
+def small_table(rig: ic.Rig, ran: list[str]) -> sqlite3.Connection:
+    """Return a table whose rows write down when they ran."""
+    table = sqlite3.connect(":memory:", isolation_level=None)
+    table.execute("create table jobs (id integer primary key, name, args, due, state default 'waiting')")
+    rig.job(lambda *args: ran.append(f"{rig.now:%H:%M}"), name="sail")
+    columns = ic.Columns(name="name", args="args", due="due", state="state", waiting="waiting", done="done")
+    rig.outbox(table, table="jobs", columns=columns)
+    return table
+
+
+def put_row(table: sqlite3.Connection, due: object = None, number: int | None = None) -> None:
+    table.execute("insert into jobs (id, name, args, due) values (?, 'sail', '[]', ?)", (number, due))
+
+
+@pytest.mark.parametrize("due", [float("inf"), float("-inf"), 1e18, -1e15, 9e15, "soon"])
+def test_an_instant_that_cannot_be_is_named_with_its_row(due: object) -> None:
+    with ic.Rig() as rig:
+        put_row(small_table(rig, []), due)
+        with pytest.raises(ic.InputError, match="row 1 of jobs is due at"):
+            rig.advance("1m")
+
+
+def test_a_changed_due_a_row_set_back_and_a_reused_id() -> None:
+    with ic.Rig() as rig:
+        ran: list[str] = []
+        table = small_table(rig, ran)
+        put_row(table, "2031-03-03T09:30+00:00")
+        rig.advance("10m")
+        table.execute("update jobs set due = '2031-03-03T09:20+00:00'")
+        rig.advance("30m")
+        assert ran == ["09:20"]
+        assert table.execute("select state from jobs").fetchall() == [("done",)]
+        table.execute("update jobs set state = 'waiting', due = '2031-03-03T10:00+00:00'")
+        rig.run_dry()
+        assert ran == ["09:20", "10:00"]
+        table.execute("delete from jobs")
+        rig.advance("1m")
+        put_row(table, number=1)
+        rig.run_dry()
+        assert ran == ["09:20", "10:00", "10:01"]
+        assert [job.state for job in rig.jobs()] == ["withdrawn", "done", "done", "done"]
+
+
+def test_a_row_that_the_rig_cannot_close_is_taken_once() -> None:
+    with ic.Rig() as rig:
+        ran: list[str] = []
+        table = sqlite3.connect(":memory:", isolation_level=None)
+        table.execute("create table jobs (id integer primary key, name, args)")
+        rig.job(lambda: ran.append("once"), name="sail")
+        rig.outbox(table, table="jobs", columns=ic.Columns(name="name", args="args"))
+        table.execute("insert into jobs (name, args) values ('sail', '[]')")
+        rig.run_dry()
+        rig.advance("1h")
+        assert ran == ["once"]
+
+
+def test_a_dry_run_and_a_step_read_the_rows_although_no_job_is_open() -> None:
+    with ic.Rig() as rig:
+        ran: list[str] = []
+        table = small_table(rig, ran)
+        rig.run_dry()
+        put_row(table)
+        rig.run_dry()
+        assert len(ran) == 1
+        put_row(table)
+        assert rig.next_due is not None
+        assert rig.step()
+        assert len(ran) == 2
+        assert not rig.step()
+
+
+def test_two_rows_that_are_kept_as_one_job_are_both_closed() -> None:
+    with ic.Rig() as rig:
+        table = sqlite3.connect(":memory:", isolation_level=None)
+        table.execute("create table jobs (id integer primary key, name, args, state default 'waiting')")
+        rig.job(lambda: None, name="sail", unique="keep")
+        columns = ic.Columns(name="name", args="args", state="state", waiting="waiting", done="done")
+        rig.outbox(table, table="jobs", columns=columns)
+        table.execute("insert into jobs (name, args) values ('sail', '[]'), ('sail', '[]')")
+        rig.run_dry()
+        assert table.execute("select state from jobs").fetchall() == [("done",), ("done",)]
+        assert len(rig.jobs()) == 1

@@ -292,8 +292,7 @@ def test_what_does_not_survive_json(value: Any, says: str) -> None:
         kind = rig.job(send)
         with pytest.raises(ic.PayloadError, match=says):
             rig.enqueue(kind.call(value))
-        assert not rig.jobs()
-        assert "the rig raises PayloadError" in rig.history.story()
+        assert len(rig.jobs()) == len(rig.history) == 0
         rig.tap(Line.loose, reads=ic.reading(), payload="any")
         Line.loose(send, value)
         rig.settle()

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from types import CodeType
+from types import CodeType, FrameType
 from typing import Any, Literal, Protocol, TypeAlias, get_args
 
 from ..errors import InputError, nearest
-from ..foundation.source_location import calling, is_own, waiting_at
+from ..foundation.source_location import calling, frame_of_caller, is_own, waiting_at
 
 LooseEnd: TypeAlias = Literal["unknown names", "idle faults", "idle taps", "idle laws", "dead jobs", "hidden errors"]
 KINDS: tuple[str, ...] = get_args(LooseEnd)
@@ -34,6 +34,7 @@ class Attention:
         """By law that found nothing to judge, the place where it was checked."""
         self.errors: list[tuple[BaseException, str]] = []
         """Errors of the rig that were raised in the code under test, with the place."""
+        self._asked = 0  # how many of the errors `newly_swallowed` has looked at
         self._dead: set[int] = set()
 
     def allow(self, kinds: Iterable[LooseEnd]) -> None:
@@ -59,12 +60,25 @@ class Attention:
         """Note that the test has looked at the state or the error of a dead job."""
         self._dead.add(job.number)
 
-    def raised(self, error: BaseException) -> bool:
-        """Note an error of the rig that code under test can swallow; return False if it is noted already."""
-        if any(error is known for known, _ in self.errors):
-            return False
-        self.errors.append((error, waiting_at()))
-        return True
+    def raised(self, error: BaseException) -> None:
+        """Note an error of the rig that code under test can swallow."""
+        if all(error is not known for known, _ in self.errors):
+            self.errors.append((error, waiting_at()))
+
+    def newly_swallowed(self) -> list[BaseException]:
+        """Return the errors that code under test has swallowed since the last question.
+
+        An error that has come up to code which still runs, such as the test itself, is not swallowed.
+        """
+        new, self._asked = self.errors[self._asked :], len(self.errors)
+        if not new:
+            return []
+        running = set()
+        frame: FrameType | None = frame_of_caller(0)
+        while frame is not None:
+            running.add(frame.f_code)
+            frame = frame.f_back
+        return [error for error, _ in new if _reached(error) not in (None, *running)]
 
     def loose_ends(
         self, types: Iterable[str], jobs: Iterable[WatchedJob], idle_faults: Iterable[str], idle_taps: Iterable[str],

@@ -81,7 +81,10 @@ class History(Sequence[Entry]):
         return max(last, int(self._loaded_facts.get("end", last)))
 
     def fact(self, name: str, default: Any) -> Any:
-        """Return what a law can ask of a run beside its entries: ``job_types``, ``effects`` or ``nothing_pending``."""
+        """Return what a law can ask of a run beside its entries.
+
+        Parameters: `name` is ``job_types``, ``effects``, ``schedules`` (their names) or ``nothing_pending``.
+        """
         facts = self.facts() if self._loaded is None else self._loaded_facts
         return facts.get(name, default)
 

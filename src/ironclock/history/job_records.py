@@ -83,7 +83,8 @@ class JobRecord:
 
     __slots__ = (
         "_args", "_close", "_enqueue", "_enqueue_entry", "_entry", "_first_due_ns", "_last_error", "_marks",
-        "_requeued_ns", "_timeline", "attempts", "closed_ns", "enqueued_ns", "id", "last_ns", "name", "state",
+        "_requeued_ns", "_timeline", "attempts", "closed_ns", "due_again_ns", "enqueued_ns", "id", "last_ns", "name",
+        "state",
     )  # fmt: skip
 
     def __init__(
@@ -103,6 +104,8 @@ class JobRecord:
         self.name = name
         """The name of its job type."""
         self.enqueued_ns = enqueued_ns
+        self.due_again_ns: int | None = None
+        """When it was due the last time after its first attempt. None if it was not."""
         self.attempts: list[AttemptRecord] = []
         self.state = "waiting"
         """Its last state. ``waiting`` only until `job_records` knows if that means `held` or `ready`."""
@@ -136,6 +139,7 @@ class JobRecord:
             self.close(_CLOSING_THEN[then], number, ns)
         else:
             self.state = "backing-off"
+            self.due_again_ns = ns + then
             self._marks.append((ns + then, True))
 
     def close(self, state: str, number: int, ns: int) -> None:
@@ -146,11 +150,13 @@ class JobRecord:
     def deliver_again(self, ns: int) -> None:
         """Note that the job is back in its queue."""
         self.state = "ready"
+        self.due_again_ns = ns
         self._marks.append((ns, True))
 
     def requeue(self, ns: int) -> None:
         """Note that the job is back from the dead letters."""
         self.state, self.closed_ns, self._close, self._requeued_ns = "ready", None, -1, ns
+        self.due_again_ns = ns
         self._marks.append((ns, True))
 
     # --- what readers ask ---------------------------------------------------------------------------

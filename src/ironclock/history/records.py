@@ -91,6 +91,7 @@ def data_of(record: Record, timeline: Timeline | InstantTexts) -> dict[str, Any]
     return data
 
 
+_OF_EFFECTS = ("effect", "outcome", "key")
 _ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+")
 
 
@@ -120,10 +121,11 @@ def plain(value: Any, depth: int = 0) -> Any:
 
 
 def _error_data(error: Any, timeline: Timeline | InstantTexts) -> dict[str, Any]:
-    return {"error": type(error).__name__, "message": _message(error)}
+    return {"error": type(error).__name__, "message": message_of(error)}
 
 
-def _message(error: BaseException) -> str:
+def message_of(error: BaseException) -> str:
+    """Return the words of an error, the same in every run: addresses are left out."""
     try:
         return _ADDRESS.sub("", str(error))
     except Exception:
@@ -138,10 +140,10 @@ _DATA: dict[str, Callable[[Any, Timeline | InstantTexts], dict[str, Any]]] = {
     "timed-out": _error_data,
     "requeued": lambda due, timeline: {"due": timeline.text(due)},
     "refused": lambda detail, timeline: {
-        "asked": detail[0], "error": type(detail[1]).__name__, "message": _message(detail[1])
+        "asked": detail[0], "error": type(detail[1]).__name__, "message": message_of(detail[1])
     },
     "firing-refused": lambda detail, timeline: {
-        "schedule": detail[0], "error": type(detail[1]).__name__, "message": _message(detail[1])
+        "schedule": detail[0], "error": type(detail[1]).__name__, "message": message_of(detail[1])
     },
     "note": lambda text, timeline: {"text": text},
     "cancelled": _error_data,
@@ -154,7 +156,7 @@ _DATA: dict[str, Callable[[Any, Timeline | InstantTexts], dict[str, Any]]] = {
     "committed": lambda transaction, timeline: {"transaction": transaction},
     "rolled-back": lambda detail, timeline: {"transaction": detail[0], "jobs": detail[1]},
     "request-failed": lambda request, timeline: {
-        "request": request.name, "error": type(request.error).__name__, "message": _message(request.error),
+        "request": request.name, "error": type(request.error).__name__, "message": message_of(request.error),
         "jobs": [job.id for job in request.jobs], "schedules": list(request.schedules),
     },
     "deadlocked": lambda detail, timeline: {"tasks": detail[0], "message": "; ".join(detail[1])},
@@ -162,6 +164,7 @@ _DATA: dict[str, Callable[[Any, Timeline | InstantTexts], dict[str, Any]]] = {
     "waited": lambda detail, timeline: {"resource": detail[0], "waited_ns": detail[1], "got": detail[2]},
     "effect": lambda effect, timeline: {
         "effect": effect.name, "outcome": effect.outcome,
-        **({} if effect.key is None else {"key": plain(effect.key)}), **plain(effect.data),
+        **({} if effect.key is None else {"key": plain(effect.key)}),
+        **{name if name not in _OF_EFFECTS else f"{name}_": plain(value) for name, value in effect.data.items()},
     },
 }  # fmt: skip

@@ -17,7 +17,7 @@ from .records import plain
 FORMAT = "ironclock-history"
 VERSION = 1
 _HEAD = frozenset(("at", "ns", "what", "job", "name", "attempt", "data"))
-"""What each line has of its own. Data of these names stand apart, under ``data``."""
+"""What each line has of its own. If data have one of these names, all of them stand apart, under ``data``."""
 
 # One encoder for all lines: to make one takes longer than to use it.
 _encode = json.JSONEncoder(ensure_ascii=False).encode
@@ -43,8 +43,7 @@ def _line(row: Row, text: Callable[[int], str]) -> dict[str, Any]:
     if _HEAD.isdisjoint(data):
         line.update(data)
     else:  # an effect of a service can have any data
-        line.update((name, value) for name, value in data.items() if name not in _HEAD)
-        line["data"] = {name: value for name, value in data.items() if name in _HEAD}
+        line["data"] = data
     return line
 
 
@@ -52,7 +51,7 @@ def digest_lines(rows: Iterable[Row], texts: InstantTexts) -> Iterator[bytes]:
     """Iterate over what a digest is made of, one line for each entry."""
     for row in rows:
         line = _line(row, texts.text)
-        if row[1] != "effect":
+        if row[1] != "effect":  # words of errors differ between Python versions
             line.pop("message", None)
             line.pop("line", None)
         yield _encode_sorted(line).encode() + b"\n"
@@ -112,6 +111,7 @@ _FACTS: dict[str, Callable[[Any], bool]] = {
     "end": lambda value: type(value) is int and abs(value) < LATEST_NS,
     "job_types": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
     "effects": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
+    "schedules": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
     "nothing_pending": lambda value: isinstance(value, bool),
 }
 

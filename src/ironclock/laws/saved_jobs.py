@@ -48,8 +48,8 @@ class SavedJobs:
         job.state = record.state  # type: ignore[assignment]
         job.key, job.result = record.key, record.result
         job.attempts_made = len(record.attempts)
-        if record.attempts and record.attempts[-1].wait_ns is not None:
-            job.due_ns = (record.attempts[-1].ended_ns or 0) + record.attempts[-1].wait_ns
+        if record.due_again_ns is not None:
+            job.due_ns = record.due_again_ns
         job.read_attempts = self._attempts(job, record)
         job.error = job.read_attempts[-1].error if job.read_attempts else None
         return job

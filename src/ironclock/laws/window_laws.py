@@ -6,11 +6,11 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any
 
-from ..errors import InputError
+from ..errors import InputError, SelectionError, nearest
 from ..foundation.durations import spell, to_ns
 from ..foundation.instants import Timeline, instant_ns, instant_text
 from ..simulation.jobs import Job
-from .law import JobLike, Law, World, states
+from .law import Breach, JobLike, Law, World, states
 
 
 @states()
@@ -65,6 +65,39 @@ def covers(
         return broken
 
     return covers
+
+
+@states("refuse_enqueue")
+def no_firing_refused(schedule: str | None = None) -> Law:
+    """Return the law that no firing of a schedule was refused: each became a run, or was left out on purpose.
+
+    A firing is refused if the queue does not take its job: in an outage, or because a unique job is there already.
+
+    Parameters: `schedule` is the name of the schedule. Default None: all. Raises `SelectionError` for a name that no
+    schedule has.
+
+    Example::
+
+        rig.schedule("close-till", till, "30 1 * * *")
+        rig.advance("1d")
+        rig.check(ic.laws.no_firing_refused("close-till"))
+    """
+
+    def no_firing_refused(world: World) -> list[Breach]:
+        known = world.history.fact("schedules", None)
+        if schedule is not None and known is not None and schedule not in known:
+            raise SelectionError(
+                f"a law is about the schedule {schedule!r}, and there is no schedule of that name; "
+                f"{nearest(schedule, known)}"
+            )
+        refused = [entry for entry in world.entries if entry.what == "firing-refused"]
+        return [
+            Breach(f"a firing of {entry.data['schedule']!r} was refused: {entry.data['error']}", (entry,))
+            for entry in refused
+            if schedule in (None, entry.data["schedule"])
+        ]
+
+    return no_firing_refused
 
 
 def _window(run: Job[Any], window: Callable[[Job[Any]], Any] | None) -> tuple[int, int]:

@@ -80,15 +80,10 @@ class SeamFaults:
         if waits is not None:
             waits.append(FOR_EVER if fault.kind == "hang" else fault.by_ns)
             return
-        # The time that the fault takes is no seam itself.
-        fault_hook, loop.fault_hook = loop.fault_hook, None
-        try:
-            if fault.kind == "hang":
-                loop.wait(_never)
-            else:
-                loop.sleep(fault.by_ns)
-        finally:
-            loop.fault_hook = fault_hook
+        if fault.kind == "hang":
+            loop.wait(_never)
+        else:
+            loop.sleep(fault.by_ns, is_seam=False)
 
 
 async def pass_seam_in_coroutine(loop: EventLoop, seam: str) -> None:

@@ -16,6 +16,7 @@ from ..foundation.random_generators import RandomGenerators
 from ..history.attention import Attention
 from ..history.history import History
 from ..history.narrative import job_story
+from ..history.records import message_of
 from .attempts import Attempts
 from .broker import Broker
 from .decisions import Decisions
@@ -77,6 +78,8 @@ class Simulation:
         loop.prepare = self._prepare
         self.attempts.on_death.append(broker.transactions.worker_died)
         self._wall_clock_jumped_ns = 0
+        self.schedule_names: list[str] = []
+        """The names of the schedules that there were."""
         self.workers_will_die: Callable[[], None] = lambda: None
         """Called when a fault is placed that kills workers. The interpreter layer notes who holds what from then on."""
         self.where_it_stands: Callable[[Task], str] = lambda task: ""
@@ -141,6 +144,9 @@ class Simulation:
         """Do what must be done before the loop runs."""
         if not self.pools.all:
             self.add_pool(Pool(1))
+        for error in self.attention.newly_swallowed():
+            words = f"the code under test has swallowed {type(error).__name__}: {message_of(error)}"
+            self.history.record("note", detail=words)
         for fault in self.placed_faults.seam:
             when, _, effect = fault.at.partition(" ")
             if when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
@@ -234,9 +240,8 @@ class Simulation:
             raise
 
     def note_error(self, error: IronClockError) -> None:
-        """Note an error of the rig, in the history as well: the code under test can swallow it."""
-        if self.attention.raised(error):
-            self.history.record("note", detail=f"the rig raises {type(error).__name__}: {error}")
+        """Note an error of the rig: the code under test can swallow it."""
+        self.attention.raised(error)
 
     # --- what its jobs ask (`JobHome`) --------------------------------------------------------------
 
@@ -263,7 +268,7 @@ class Simulation:
     def _facts(self) -> dict[str, Any]:
         """Return what a law can ask of this world beside its entries."""
         return {
-            "job_types": list(self.broker.types), "effects": list(self.effects.names),
+            "job_types": list(self.broker.types), "effects": list(self.effects.names), "schedules": self.schedule_names,
             "nothing_pending": self.loop.next_due_ns is None,
         }  # fmt: skip
 

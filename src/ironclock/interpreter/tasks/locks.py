@@ -365,14 +365,15 @@ def semaphore_places(here: Here) -> list[tuple[PythonFunction, Callable[..., Any
     def acquire(self: Any, blocking: bool = True, timeout: float | None = None) -> Any:
         taken = take.real(self, blocking, timeout)
         world = here()
-        if taken and world is not None and world.threads.holders is not None and world.loop.current is not None:
+        notes = taken and world is not None and world.threads.holders is not None
+        if notes and world.loop.current is not None and self not in world.threads.counters:
             world.threads.places.append((world.loop.current, self))
         return taken
 
     def releases(real: Callable[..., Any]) -> Callable[..., None]:
         def release(self: Any, n: int = 1) -> None:
             world = here()
-            if world is not None and world.threads.places:
+            if world is not None and world.threads.holders is not None:
                 _gives_back(world.threads, world.loop.current, self)
             real(self, n)
 
@@ -386,4 +387,5 @@ def _gives_back(threads: Any, task: Any, semaphore: Any) -> None:
         if held is semaphore and holder is task:
             del threads.places[number]
             return
+    threads.counters.add(semaphore)
     threads.places = [place for place in threads.places if place[1] is not semaphore]

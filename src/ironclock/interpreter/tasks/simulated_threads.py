@@ -152,6 +152,8 @@ class SimulatedThreads:
         """By identity of a lock, the task that took it last, and the lock. None if no worker is going to die."""
         self.places: list[tuple[Task, Any]] = []
         """The tasks that have taken places of semaphores, with these, while `holders` is kept."""
+        self.counters: weakref.WeakSet[Any] = weakref.WeakSet()
+        """The semaphores that count something else than places: one task takes, and another one gives."""
         self.executors: Executors | None = None
         """The thread pools that the rig uses, while it is entered."""
         self._counts: dict[LiveAttempt | None, int] = {}
