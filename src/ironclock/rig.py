@@ -769,6 +769,8 @@ class Rig:
 
     def _entered_for_now(self) -> AbstractContextManager[Any]:
         """Enter the rig for one call, unless it is entered. Jobs never run on the real clock."""
+        if self._simulation.attention.errors:
+            self._simulation.tell_swallowed()
         return _NOTHING if self._thread is not None else _Held(self._begin_hold, self._end_call)
 
     def step(self) -> bool:

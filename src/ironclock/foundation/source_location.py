@@ -30,6 +30,16 @@ def users_frame(frame: FrameType | None) -> FrameType | None:
     return None
 
 
+def users_call(frame: FrameType | None) -> tuple[FrameType | None, FrameType | None]:
+    """Return the nearest frame of the user, and the frame of the library that it has called. None if it called none."""
+    user, call = users_frame(frame), None
+    while frame is not None and frame is not user:
+        if not is_own(frame.f_code.co_filename):
+            call = frame
+        frame = frame.f_back
+    return user, call
+
+
 def called_by_library() -> bool:
     """Return True if the nearest caller outside Iron Clock is code of the standard library or an installed package."""
     frame: FrameType | None = frame_of_caller(1)

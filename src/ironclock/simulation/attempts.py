@@ -89,11 +89,10 @@ class Attempts:
             raise PolicyError(f"{job.id} cannot start: no worker serves {self._pools.unserved(job.queue)}")
         if job.type.has_admission_rules and self._broker.admission.holds_back(job):
             return
-        if job.failures and self._is_too_late(job):
-            return
         if self.plain or not self.keeps_jobs_waiting:
             if pool.free and not pool.waiting:
-                self._begin(job, pool)
+                if not (job.failures and self._is_too_late(job)):
+                    self._begin(job, pool)
                 return
         elif self._delivery.delays(job):
             return

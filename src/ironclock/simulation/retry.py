@@ -211,7 +211,8 @@ class Retry:
     - `on`: the error types that are tried again; all others make a dead letter. Default: `Exception`.
     - `never_on`: error types that make a dead letter at once. Default: none.
     - `drop_on`: error types after which the job is dropped, without a dead letter. Default: none.
-    - `within`: no attempt starts later than this after the start of the first. Default None: no limit.
+    - `within`: after a failure no attempt starts later than this after the start of the first: a job that would start
+      later is a dead letter. Default None: no limit.
 
     Raises `PolicyError` or `DurationError`.
 

@@ -144,9 +144,6 @@ class Simulation:
         """Do what must be done before the loop runs."""
         if not self.pools.all:
             self.add_pool(Pool(1))
-        for error in self.attention.newly_swallowed():
-            words = f"the code under test has swallowed {type(error).__name__}: {message_of(error)}"
-            self.history.record("note", detail=words)
         for fault in self.placed_faults.seam:
             when, _, effect = fault.at.partition(" ")
             if when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
@@ -238,6 +235,12 @@ class Simulation:
         except (InputError, TapError, UnknownJob, RigStateError) as error:
             self.note_error(error)
             raise
+
+    def tell_swallowed(self) -> None:
+        """Write the errors of the rig that the code under test has swallowed into the history."""
+        for error in self.attention.newly_swallowed():
+            words = f"the code under test has swallowed {type(error).__name__}: {message_of(error)}"
+            self.history.record("note", detail=words)
 
     def note_error(self, error: IronClockError) -> None:
         """Note an error of the rig: the code under test can swallow it."""

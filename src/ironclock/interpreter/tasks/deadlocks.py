@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Container
 from os.path import basename
+from types import FrameType
 from typing import TYPE_CHECKING, Any
 
-from ...foundation.source_location import frame_of_caller, users_frame
+from ...foundation.source_location import frame_of_caller, users_call
 
 if TYPE_CHECKING:
     from ...history.history import History
@@ -25,18 +27,21 @@ class Deadlocks:
         self._history = history
         self._taken: dict[int, tuple[Task, str, Any]] = {}
         self._waiting: dict[Task, tuple[int, str]] = {}
-        self._last: dict[Task, tuple[int, int]] = {}
+        self._last: dict[Task, FrameType] = {}  # by task, the call of a library in which it came to a lock
 
     def comes(self, task: Task) -> str:
         """Note that a task comes to a lock, where another task can run first; return the place."""
-        frame = users_frame(frame_of_caller(1))
-        if frame is None:
+        frame, call = users_call(frame_of_caller(1))
+        if frame is None or _is_traced(frame):
             return ""
         where = f"{basename(frame.f_code.co_filename)}:{frame.f_lineno}"
-        # One call of the user can take several locks inside a library: that is one place.
-        at = id(frame), frame.f_lasti
-        if self._last.get(task) != at:
-            self._last[task] = at
+        # One call of the user can take several locks inside a library: that is one place. The frame of the call is
+        # kept, since a number for it, such as its address, can be that of a later call.
+        if call is None or self._last.get(task) is not call:
+            if call is None:
+                self._last.pop(task, None)
+            else:
+                self._last[task] = call
             assert self._loop.decisions is not None
             self._loop.decisions.locks(task, f"the lock at {where}")
         return where
@@ -79,3 +84,16 @@ class Deadlocks:
             words.append(f"{task.label} waits at {where} for the lock that {holder.label} took at {taken}")
         task = circle[0]
         self._history.record("deadlocked", task.job, getattr(task, "number", 0), ([t.label for t in circle], words))
+
+
+def _is_traced(frame: FrameType | None) -> bool:
+    """Return True if a frame is called by the trace function, which measures coverage or debugs: it is not the user."""
+    trace = sys.gettrace()
+    if trace is None:
+        return False
+    code = getattr(getattr(trace, "__func__", trace), "__code__", None)
+    while frame is not None:
+        if frame.f_code is code:
+            return True
+        frame = frame.f_back
+    return False

@@ -161,6 +161,7 @@ class GreenletSwitcher:
                 self._main.switch()
         finally:
             self._suspended.pop(id(here), None)
+            task.suspension = None  # its greenlet runs other things later, whose frames hold the rig unseen
             if self.enter_thread is not None:
                 self.enter_thread(task)
             if events is not None:
