@@ -10,6 +10,7 @@ import sys
 
 import bench_border
 import bench_clock
+import bench_corners
 import bench_engine
 import bench_forecast
 import bench_forecast_accuracy
@@ -25,6 +26,7 @@ PARTS = {
     "border": bench_border.main,
     "schedules": bench_schedules.main,
     "workers": bench_workers.main,
+    "corners": bench_corners.main,
     "probe": bench_probe.main,
     "import": bench_import.main,
     "report": bench_report.main,

@@ -1072,6 +1072,8 @@ class Rig:
         finally:
             self._thread = None
             self._depth = 0
+            if self._asyncio_loops is not None:
+                self._asyncio_loops.close_idle()
             if self._border is not None:
                 self._border.leave()
             self._threads.end_idle_pool_workers()

@@ -69,6 +69,11 @@ class AsyncioLoops:
         for timer in getattr(asyncio_loop, "_scheduled", ()):
             timer.cancel()
 
+    def close_idle(self) -> None:
+        """Close the loops that nothing runs in: their rig is left."""
+        while self._idle:
+            _close(self._idle.pop())
+
     def forget(self) -> None:
         """Forget the idle loops: in a forked child they belong to the parent."""
         self._idle.clear()
