@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import queue
+import sys
 import threading
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
@@ -219,3 +220,52 @@ def test_lines_of_what_has_no_source() -> None:
         ic.probe(probed.counted, lines="math")
     with pytest.raises(ic.InputError, match="give modules, or their names"):
         ic.probe(probed.counted, lines=[3])  # type: ignore[list-item]
+
+
+@pytest.mark.parametrize("kind", [threading.Lock, threading.Condition])
+def test_a_trace_function_changes_nothing_of_a_search(kind: Any) -> None:
+    """Coverage and debuggers trace: frames live longer and stand at other addresses."""
+
+    def story(rig: ic.Rig) -> None:
+        cars, guard = [0], kind()
+
+        def count() -> None:
+            with guard:
+                seen = cars[0]
+            with guard:
+                cars[0] = seen + 1
+
+        def count_twice() -> None:
+            for _ in range(2):
+                count()
+
+        def work() -> int:
+            threads = [threading.Thread(target=count_twice) for _ in range(2)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+            return cars[0]
+
+        rig.enqueue(rig.job(work))
+        rig.run_dry()
+
+    law = ic.laws.holds("all are counted", lambda world: world[0].result in (4, None))
+    kept: list[Any] = []
+
+    def trace(frame: Any, event: str, argument: Any) -> Any:
+        kept.append(frame)  # as a tracer that remembers where it was
+        if len(kept) > 5_000:
+            kept.clear()
+        return trace
+
+    plain = ic.probe(story, law, **ORDERS)
+    before = sys.gettrace()
+    sys.settrace(trace)
+    try:
+        traced = ic.probe(story, law, **ORDERS)
+    finally:
+        sys.settrace(before)
+    assert plain
+    assert [one.token for one in traced] == [one.token for one in plain]
+    assert str(traced.coverage) == str(plain.coverage)

@@ -135,6 +135,7 @@ class Scheduled:
         if type(old.schedule) is type(self.schedule) and old.schedule.describe() == self.schedule.describe():
             self.schedule = old.schedule  # an interval counts from where it began
         self._unseen, self._waiting, self._run_before = old.unseen, old.waiting, old.latest
+        self._watched = self._watched or old.waiting > 0  # they still come one after the other
         if self._watched and old.latest is not None and old.latest.state in OPEN:
             old.latest.when_closed(self._closed)
         if self._after_end and self.schedule is old.schedule:

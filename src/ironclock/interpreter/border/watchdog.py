@@ -99,12 +99,16 @@ class Watchdog:
         real_write(ends, b".")
         try:
             while not poll_for(reads, select.POLLIN, round(self._every_s * 1000)):
-                with contextlib.suppress(RuntimeError, KeyError, ProcessLookupError):  # a rig is left now
-                    for thread, world in list(self._worlds.items()):
-                        self._look_at(thread, world)
+                self._look_at_all()
         finally:
             os.close(reads)
             os.close(ends)
+
+    def _look_at_all(self) -> None:
+        # On its own, so that no variable holds a rig that is left until the next look.
+        with contextlib.suppress(RuntimeError, KeyError, ProcessLookupError):  # a rig is left now
+            for thread, world in list(self._worlds.items()):
+                self._look_at(thread, world)
 
     def _look_at(self, thread: int, world: Any) -> None:
         now = _real_monotonic()
