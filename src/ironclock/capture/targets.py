@@ -180,6 +180,7 @@ class Target:
             finally:
                 self._class.reset(token)
 
+        choose.in_place_of = replacement  # type: ignore[attr-defined]
         return choose_async if self.is_async else choose
 
     def same(self, other: Target) -> bool:
@@ -282,4 +283,5 @@ def _for_one_object(bound: Any, original: Callable[..., Any], replacement: Calla
             return replacement(*args[1:], **kwargs)
         return original(*args, **kwargs)
 
+    choose.in_place_of = replacement  # type: ignore[attr-defined]
     return choose

@@ -12,7 +12,7 @@ import ctypes
 import gc
 import inspect
 from collections.abc import Callable
-from types import FunctionType
+from types import CodeType, FunctionType
 from typing import Any, TypeAlias
 
 from ...errors import RigStateError
@@ -139,7 +139,7 @@ class PythonFunction:
     def point(self, replacement: Callable[..., Any]) -> None:
         """Let every call of the function run `replacement`, and await it if the function is async."""
         code = self._saved
-        template = (_async_template if code.co_flags & inspect.CO_COROUTINE else _plain_template).__code__
+        template = _template(code, replacement).__code__
         constants: tuple[Any, ...] = tuple(replacement if c == "replacement" else c for c in template.co_consts)
         self.function.__code__ = template.replace(
             co_consts=constants, co_freevars=code.co_freevars, co_name=code.co_name, co_qualname=code.co_qualname,
@@ -149,6 +149,29 @@ class PythonFunction:
     def restore(self) -> None:
         """Put the original back."""
         self.function.__code__ = self._saved
+
+
+def _template(code: CodeType, replacement: Callable[..., Any]) -> Callable[..., Any]:
+    """Return a function of the kind of the code that it is to replace: from 3.13 on another kind is a warning."""
+    if code.co_flags & inspect.CO_COROUTINE:
+        return _async_template
+    inner = getattr(replacement, "in_place_of", replacement)  # what the replacement calls, if it only chooses
+    if inspect.isgeneratorfunction(inner) and code.co_flags & inspect.CO_GENERATOR:
+        return _generator_template
+    if inspect.isasyncgenfunction(inner) and code.co_flags & inspect.CO_ASYNC_GENERATOR:
+        return _async_generator_template
+    return _plain_template
+
+
+def _generator_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    replacement = "replacement"
+    return (yield from replacement(*args, **kwargs))  # type: ignore[operator]
+
+
+async def _async_generator_template(*args, **kwargs):  # type: ignore[no-untyped-def]
+    replacement = "replacement"
+    async for item in replacement(*args, **kwargs):  # type: ignore[operator]
+        yield item
 
 
 def _plain_template(*args, **kwargs):  # type: ignore[no-untyped-def]
