@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import inspect
 from collections.abc import AsyncIterator, Callable, Generator
 from typing import Any
 
 from ..errors import InputError, nearest
+from ..history.records import plain
 from ..simulation.effects import Effects
 from .targets import Replacement
 
@@ -44,37 +46,41 @@ class EffectTap(Replacement):
         return self.replacement()(*args, **kwargs)
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:
-        key = self._key_of(args, kwargs)
-        return self._effects.perform(self.name, lambda: self.target.real(*args, **kwargs), key, {})
+        key, data = self._read(args, kwargs)
+        return self._effects.perform(self.name, lambda: self.target.real(*args, **kwargs), key, data)
 
     async def _call_async(self, *args: Any, **kwargs: Any) -> Any:
-        async with self._effects.performing(self.name, self._key_of(args, kwargs)):
+        async with self._effects.performing(self.name, *self._read(args, kwargs)):
             return await self.target.real(*args, **kwargs)
 
     def _generate(self, *args: Any, **kwargs: Any) -> Generator[Any, Any, Any]:
-        self._effects.pass_seam(f"before {self.name}")
-        with self._effects.noting(self.name, self._key_of(args, kwargs)):
+        with self._effects.noting(self.name, *self._read(args, kwargs)):
+            self._effects.pass_seam(f"before {self.name}")
             result = yield from self.target.real(*args, **kwargs)
         self._effects.pass_seam(f"after {self.name}")
         return result
 
     async def _generate_async(self, *args: Any, **kwargs: Any) -> AsyncIterator[Any]:
-        async with self._effects.performing(self.name, self._key_of(args, kwargs)):
+        async with self._effects.performing(self.name, *self._read(args, kwargs)):
             async for item in self.target.real(*args, **kwargs):
                 yield item
 
-    def _key_of(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
-        if self._key is None:
-            return None
-        if callable(self._key):
-            return self._key(*args, **kwargs)
-        assert self._signature is not None
-        try:
-            bound = self._signature.bind(*args, **kwargs)
-        except TypeError:
-            return None  # the call itself raises the function's own error
-        bound.apply_defaults()
-        return bound.arguments.get(self._key)
+    def _read(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[Any, dict[str, Any]]:
+        """Return the key of a call, and its arguments by name as they are now: a caller can change them later."""
+        named: dict[str, Any] = {}
+        if self._signature is not None:
+            with contextlib.suppress(TypeError):  # the call itself raises the function's own error
+                bound = self._signature.bind(*args, **kwargs)
+                bound.apply_defaults()
+                named = dict(bound.arguments)
+        key = self._key(*args, **kwargs) if callable(self._key) else None if self._key is None else named.get(self._key)
+        shown = {name: plain(value) for name, value in named.items() if name != self._key and not _is_left_out(value)}
+        return key, shown
 
     def __repr__(self) -> str:
         return f"<effect {self.name!r} of {self.target.label}>"
+
+
+def _is_left_out(value: Any) -> bool:
+    """Return True for what an argument is that was not given."""
+    return value is None or (type(value) in (tuple, dict) and not value)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import io
 import sys
 import threading
@@ -32,6 +33,22 @@ class Broken(NamedTuple):
 
     law: str
     words: str
+
+
+class _NoCollections:
+    """No garbage collection inside the block: when one begins depends on everything that the process has done before,
+    and what it ends can take locks in the middle of a run. It is made up for between the runs."""
+
+    def __init__(self) -> None:
+        self._was_on = False
+
+    def __enter__(self) -> None:
+        self._was_on = gc.isenabled()
+        gc.disable()
+
+    def __exit__(self, *_: object) -> None:
+        if self._was_on:
+            gc.enable()
 
 
 @dataclass(frozen=True)
@@ -98,7 +115,7 @@ class SearchedStory:
             ),
         )
         ended: Exception | None = None
-        with self._at_lines(control), _silence, held(rig):
+        with self._at_lines(control), _silence, _NoCollections(), held(rig):
             try:
                 self.story(rig)
             except Exception as error:

@@ -122,9 +122,9 @@ class Effects(Sequence[Effect]):
         `before` can raise an error before it is done, `after` when it is done.
         """
         fault_hook = self._loop.fault_hook  # as in `performing`, without its generator: this is the usual way
-        if fault_hook is not None:
-            fault_hook(f"before {name}")
         try:
+            if fault_hook is not None:
+                fault_hook(f"before {name}")  # a call that a fault fails here is on record as well
             if before is not None:
                 before()
             result = act()
@@ -143,25 +143,25 @@ class Effects(Sequence[Effect]):
         return result
 
     @asynccontextmanager
-    async def performing(self, name: str, key: Any) -> AsyncIterator[None]:
+    async def performing(self, name: str, key: Any, data: dict[str, Any]) -> AsyncIterator[None]:
         """Write down that the block of a coroutine was done, or failed, with a seam before and after it."""
-        await pass_seam_in_coroutine(self._loop, f"before {name}")
-        with self.noting(name, key):
+        with self.noting(name, key, data):
+            await pass_seam_in_coroutine(self._loop, f"before {name}")
             yield
         await pass_seam_in_coroutine(self._loop, f"after {name}")
 
     @contextmanager
-    def noting(self, name: str, key: Any) -> Iterator[None]:
+    def noting(self, name: str, key: Any, data: dict[str, Any]) -> Iterator[None]:
         """Write down that the block was done, or failed. A generator that its reader leaves early has done its work."""
         try:
             yield
         except GeneratorExit:
-            self.note(name, key, "done", {})
+            self.note(name, key, "done", data)
             raise
         except BaseException as error:
-            self._note_end(name, key, {}, error)
+            self._note_end(name, key, data, error)
             raise
-        self.note(name, key, "done", {})
+        self.note(name, key, "done", data)
 
     def _note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
         """Write down that an effect ended with an error."""
