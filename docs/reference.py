@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import inspect
 import re
 import sys
@@ -15,11 +16,13 @@ import ironclock as ic
 from ironclock.cli.main import main as commands
 
 PARTS = (
-    ("The rig", "Rig Job Attempt JobSet JobType Call Policy"),
+    ("The rig", "Rig Job Attempt JobSet DeadLetters JobType Call Policy"),
+    ("What goes wrong", "Faults Fault"),
     ("Retries", "Retry fixed linear exponential"),
-    ("Schedules", "cron every every_after once sun rrule Schedule"),
+    ("Schedules", "cron every every_after once sun rrule Schedule Scheduled"),
+    ("Queues, flows, transactions", "QueueControl Workflow Resource Transaction Request"),
     ("Capturing", "reading Enqueue Tap Columns"),
-    ("Histories", "History Entry Effect compare Comparison log_history"),
+    ("Histories", "History Entry Effects Effect World compare Comparison log_history"),
     ("Scenarios and forecasts", "Scenario forecast Forecast advise Advice"),
     ("The probe", "probe Findings Finding Coverage Progress"),
 )  # fmt: skip
@@ -68,7 +71,7 @@ def _thing(name: str, thing: Any) -> list[str]:
     lines += [f"`{name.rpartition('.')[2]}{_signature(own, skip=own is not thing)}`", "", *_doc(thing), ""]
     rows = []
     for attribute, member in _members(thing):
-        if isinstance(member, property):
+        if isinstance(member, (property, functools.cached_property)):
             rows.append(f"- `.{attribute}`: {_first(member)}")
         elif callable(member) or isinstance(member, (classmethod, staticmethod)):
             inner = getattr(member, "__func__", member)

@@ -114,7 +114,17 @@ def _state_again(factory: Callable[..., Law], args: tuple[Any, ...], kwargs: dic
 
 
 class World(Sequence[Job[Any]]):
-    """What a law looks at: the history, and what is read from it. As a sequence, it is the jobs."""
+    """What a law looks at: the history, and what is read from it. As a sequence, it is the jobs, with
+    arguments, results and attempts. `Rig.world` is one of a live rig, ``World(History.load(path))`` of a saved history.
+
+    Example::
+
+        def each_seat_once(world: ic.laws.World) -> list[str]:
+            seats = [job.args for job in world if job.name == "charge_fare" and job.state == "done"]
+            return [f"{args} is charged {seats.count(args)} times" for args in set(seats) if seats.count(args) > 1]
+
+        rig.check(each_seat_once)
+    """
 
     def __init__(
         self, history: History, live_jobs: Sequence[LiveJob] | None = None, named: Callable[[object], str] = name_of
