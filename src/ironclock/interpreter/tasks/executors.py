@@ -7,12 +7,14 @@ exchanged when it is used in a rig, and put back when the rig is left.
 
 from __future__ import annotations
 
+import contextlib
 import queue
 import threading
 import weakref
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future
+from functools import partial
 from typing import Any
 
 from ...simulation.jobs import LiveAttempt
@@ -103,7 +105,7 @@ class Executors:
                 # The count of idle workers counts the dead as well. With none a pool starts workers, up to its limit.
                 _Crew(crew.work, crew.threads, threading.Semaphore(0)).put(pool)
                 if not crew.work.empty():
-                    start(pool._adjust_thread_count)
+                    start(partial(_start_worker, pool))
 
     def leave(self) -> None:
         """Give every pool the workers back that it has outside. What no worker has begun is cancelled."""
@@ -180,6 +182,11 @@ def current_thread_patches(here: Here) -> list[Patch]:
         return submit
 
     return [Function(CurrentThreadExecutor.submit, make)]
+
+
+def _start_worker(pool: Any) -> None:
+    with contextlib.suppress(RuntimeError):  # the pool is shut down
+        pool.submit(int)  # anything: for new work a pool starts a worker
 
 
 def _work_off(waiting: deque[Callable[[], None]]) -> None:

@@ -102,9 +102,9 @@ def leave_waits(gone: Iterable[Any]) -> None:
         frame = None if task.suspension is None else task.suspension.gr_frame
         while frame is not None:
             if frame.f_code is _WAIT_CODE:
-                waiter, condition = frame.f_locals.get("waiter"), frame.f_locals["self"]
-                if waiter in condition._waiters:
-                    condition._waiters.remove(waiter)
+                waiter, line = frame.f_locals.get("waiter"), vars(frame.f_locals["self"])["_waiters"]
+                if waiter in line:
+                    line.remove(waiter)
             frame = frame.f_back
 
 
