@@ -48,6 +48,8 @@ class _NoCollections:
 
     def __exit__(self, *_: object) -> None:
         if self._was_on:
+            if gc.get_count()[0] > gc.get_threshold()[0]:
+                gc.collect(0)  # here, where nothing that it ends can print
             gc.enable()
 
 
@@ -85,9 +87,11 @@ class SearchedStory:
         notes_switches: bool = False,
     ) -> RunResult:  # fmt: skip
         """Run the story once; return only the result. Parameters as in `RunControl`."""
-        rig, control, ended = self.play(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches)
-        broken, raised = self.judge(rig, plan, ended)
-        take_apart(rig)
+        with _silence, _NoCollections():
+            rig, control, ended = self.play(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches)
+            broken, raised = self.judge(rig, plan, ended)
+            take_apart(rig)
+            del rig
         done = tuple(control.done) if broken or notes_switches else ()
         if not (broken or raised or ended or done or control.seams or control.points):
             return _UNEVENTFUL  # one object for most runs, so that it is sent only once
