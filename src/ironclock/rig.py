@@ -371,7 +371,7 @@ class Rig:
             call = self._registry.call_of(job, args, kwargs, self._policy if retry is None else retry)
             return self._registry.enqueue(call, after, at, queue, priority, key)
         except (InputError, UnknownJob) as error:
-            self._simulation.note_error(error)
+            self._simulation.attention.raised(error)  # the code that enqueues can swallow it
             raise
 
     def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job[Any]]:
@@ -474,8 +474,7 @@ class Rig:
         )
         self.schedules.add(made)
         self._simulation.requests.schedule_added(name)
-        if name not in self._simulation.schedule_names:
-            self._simulation.schedule_names.append(name)
+        self._simulation.schedule_names.setdefault(name)
         return made
 
     # --- capturing what real code does --------------------------------------------------------------
@@ -655,9 +654,9 @@ class Rig:
     def _install(self, made: Replacement) -> None:
         if any(tap.target.same(made.target) for tap in self._taps):
             raise RigStateError(f"{made.target.label} has a tap already; a rig has one for each callable")
-        self._taps.append(made)
         if self._thread is not None:
             made.install()
+        self._taps.append(made)
 
     # --- inside a job -------------------------------------------------------------------------------
 
@@ -806,7 +805,7 @@ class Rig:
     @property
     def _next_due_ns(self) -> int | None:
         if self._loop.waiters and not self._loop.running:
-            self._loop.busy_now  # noqa: B018 - a waiter can bring jobs in: a job table is one
+            self._loop.ask_waiters()
         return self._loop.next_due_ns
 
     # --- looking ------------------------------------------------------------------------------------

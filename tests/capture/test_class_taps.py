@@ -168,3 +168,30 @@ def test_what_another_module_has_imported_by_name_is_tapped_as_well(monkeypatch:
 def test_what_iron_clock_itself_calls_cannot_be_tapped(target: str) -> None:
     with ic.Rig() as rig, pytest.raises(ic.TapError, match=f"{target}' is a built-in function of Python"):
         rig.tap(target, reads=ic.reading(job=send, args=[]))
+
+
+def test_the_class_below_can_have_a_tap_of_its_own_first() -> None:
+    class Base:
+        @classmethod
+        def put(cls, to: str) -> Any:
+            raise RuntimeError("the real queue")
+
+    class Below(Base):
+        @classmethod
+        def put(cls, to: str) -> Any:
+            raise RuntimeError("another real queue")
+
+    def read_put(to: str) -> ic.Enqueue:
+        return ic.Enqueue(send, (to,))
+
+    with ic.Rig() as rig:
+        with pytest.raises(ic.TapError, match="tap that one first"):
+            rig.tap(Base.put, reads=read_put)
+        rig.tap(Below.put, reads=read_put)
+        rig.tap(Base.put, reads=read_put)
+        Below.put("ada")
+        Base.put("ina")
+        rig.settle()
+        assert rig.jobs(send).args == [("ada",), ("ina",)]
+    with pytest.raises(RuntimeError, match="another real queue"):
+        Below.put("ada")

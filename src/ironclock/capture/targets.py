@@ -15,7 +15,7 @@ from types import FunctionType, MethodType, ModuleType
 from typing import Any
 
 from ..errors import TapError, nearest
-from ..interpreter.patching.builtin_patching import Builtin, PythonFunction
+from ..interpreter.patching.builtin_patching import Builtin, PythonFunction, is_replaced
 
 
 def find(path: str) -> tuple[Any, str, Any]:
@@ -59,6 +59,10 @@ def _attribute(owner: Any, name: str, path: str) -> Any:
         raise TapError(f"{path!r}: {what!r} has no {name!r}; {nearest(name, known)}") from None
 
 
+_called_on: ContextVar[Any] = ContextVar("_called_on", default=None)
+# The class on which a tapped class method is called now.
+
+
 class Target:
     """A callable that can be replaced and put back. `real` always calls the original."""
 
@@ -85,7 +89,6 @@ class Target:
         self.real: Callable[..., Any] = found
         self.by_class = isinstance(found, MethodType) and inspect.isclass(found.__self__)
         """True if it is a class method: a call on a subclass is a call of it as well."""
-        self._class: ContextVar[Any] = ContextVar("_class", default=None)  # on which class it is called now
         self._elsewhere: list[tuple[Any, str]] = []
         inner = found
         if isinstance(inner, MethodType):
@@ -101,8 +104,6 @@ class Target:
             self._function, self._bound = caller, found
         else:
             self._bound = None
-        if inspect.isclass(self._bound if self.by_class else self._owner):
-            _must_not_be_overridden(self._bound if self.by_class else self._owner, self._name or inner.__name__)
         self.is_async = inspect.iscoroutinefunction(found) or (
             self._function is not None and inspect.iscoroutinefunction(self._function)
         )
@@ -119,6 +120,9 @@ class Target:
     def replace(self, replacement: Callable[..., Any]) -> None:
         """Let every call run `replacement` with the arguments of the call, without the object of a bound method."""
         function = self._function
+        owner = self._bound if self.by_class else self._owner
+        if inspect.isclass(owner):
+            _must_not_be_overridden(owner, self._name or self.real.__name__)
         if function is None and inspect.isbuiltin(self.real) and inspect.ismodule(getattr(self.real, "__self__", None)):
             builtin = self._place = Builtin(self.real)
             self.real = builtin.real
@@ -156,7 +160,7 @@ class Target:
     @property
     def called_on(self) -> Any:
         """The class on which a class method is called now."""
-        return self._class.get() or self._bound
+        return _called_on.get() or self._bound
 
     def _for_subclasses(self, original: Callable[..., Any], replacement: Callable[..., Any]) -> Callable[..., Any]:
         """Return a function that replaces a class method for its class and those below, and for no other."""
@@ -165,20 +169,20 @@ class Target:
         def choose(cls: Any, *args: Any, **kwargs: Any) -> Any:
             if not issubclass(cls, base):
                 return original(cls, *args, **kwargs)
-            token = self._class.set(cls)
+            token = _called_on.set(cls)
             try:
                 return replacement(*args, **kwargs)
             finally:
-                self._class.reset(token)
+                _called_on.reset(token)
 
         async def choose_async(cls: Any, *args: Any, **kwargs: Any) -> Any:
             if not issubclass(cls, base):
                 return await original(cls, *args, **kwargs)
-            token = self._class.set(cls)
+            token = _called_on.set(cls)
             try:
                 return await replacement(*args, **kwargs)
             finally:
-                self._class.reset(token)
+                _called_on.reset(token)
 
         choose.in_place_of = replacement  # type: ignore[attr-defined]
         return choose_async if self.is_async else choose
@@ -225,13 +229,13 @@ def _must_not_be_overridden(owner: type, name: str) -> None:
         own = vars(below).get(name)
         function = getattr(own, "__func__", own)
         code = getattr(function, "__code__", None)
-        if code is None or "super" in code.co_names or code.co_filename == __file__:
-            continue  # it calls the one above it
+        if code is None or "super" in code.co_names or is_replaced(code):
+            continue  # it calls the one above it, or has a tap of its own
         if owner.__name__ not in code.co_names:
             path = f"{below.__module__}:{below.__qualname__}.{name}"
             raise TapError(
-                f"{owner.__qualname__}.{name} is overridden by {path}, whose calls would bypass the tap; tap each "
-                "class that has a method of its own"
+                f"{owner.__qualname__}.{name} is overridden by {path}, whose calls would bypass the tap; tap that "
+                "one first"
             )
 
 

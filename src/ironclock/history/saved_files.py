@@ -107,13 +107,26 @@ def _json(text: bytes, name: str, number: int) -> dict[str, Any]:
     return line
 
 
+def _is_instant(value: Any) -> bool:
+    return type(value) is int and abs(value) < LATEST_NS
+
+
+def _is_text(value: Any) -> bool:
+    return type(value) is str
+
+
+def _is_count(value: Any) -> bool:
+    return type(value) is int and 0 <= value < LATEST_NS
+
+
+def _is_list_of_text(value: Any) -> bool:
+    return isinstance(value, list) and all(map(_is_text, value))
+
+
 _FACTS: dict[str, Callable[[Any], bool]] = {
-    "end": lambda value: type(value) is int and abs(value) < LATEST_NS,
-    "job_types": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
-    "effects": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
-    "schedules": lambda value: isinstance(value, list) and all(isinstance(one, str) for one in value),
+    "end": _is_instant, **dict.fromkeys(("job_types", "effects", "schedules"), _is_list_of_text),
     "nothing_pending": lambda value: isinstance(value, bool),
-}
+}  # fmt: skip
 
 
 def _read_head(head: dict[str, Any], name: str) -> tuple[Timeline, dict[str, Any]]:
@@ -147,19 +160,6 @@ _COUNTS = {"wait_ns", "waited_ns", "deliveries", "transaction"}
 _LISTS = {"jobs", "schedules", "tasks"}
 _OF_EFFECTS = {"effect", "outcome"}  # all other data of an effect is what its service has written
 
-
-def _is_text(value: Any) -> bool:
-    return type(value) is str
-
-
-def _is_count(value: Any) -> bool:
-    return type(value) is int and 0 <= value < LATEST_NS
-
-
-def _is_list_of_text(value: Any) -> bool:
-    return isinstance(value, list) and all(isinstance(one, str) for one in value)
-
-
 _CHECKS: dict[str, tuple[Callable[[Any], bool], str]] = {
     **dict.fromkeys(_TEXT, (_is_text, "give text")),
     **dict.fromkeys(_COUNTS, (_is_count, "give a whole number, at least 0")),
@@ -183,8 +183,6 @@ class _Entries:
         """Return the entries. Lines that cannot be read are named in `torn`; without one, the first is an error."""
         found = []
         for number, text in enumerate(lines, 2):
-            if text == b"\n":
-                text = b""  # an empty line between others is as wrong as an empty entry
             try:
                 found.append(self._entry(_json(text, self._name, number), number))
             except HistoryError as error:
@@ -197,7 +195,7 @@ class _Entries:
         ns, what = line.pop("ns", None), line.pop("what", None)
         line.pop("at", None)
         job, name, attempt = line.pop("job", None), line.pop("name", None), line.pop("attempt", 0)
-        if type(ns) is not int or abs(ns) >= LATEST_NS:
+        if not _is_instant(ns):
             raise self._wrong(number, "ns", ns, "give nanoseconds since 1970 as a whole number; each entry needs it")
         if not isinstance(what, str):
             raise self._wrong(number, "what", what, "give text, such as 'started'; each entry needs it")

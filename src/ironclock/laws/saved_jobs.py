@@ -27,7 +27,6 @@ class SavedJobs:
         self.timeline = history.timeline
         self.attention = Attention()
         self._history = history
-        self._records = records
         self._pool = Pool(1)
         self._types: dict[str, JobType[..., Any]] = {}
         self.jobs = [self._job(number, record) for number, record in enumerate(records, 1)]

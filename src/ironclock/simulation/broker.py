@@ -200,7 +200,7 @@ class Broker:
                 f"{job.id} is {job.state}; only a held, ready or backing-off job can be withdrawn{more}"
             )
         if not self.transactions.withdraws(job):
-            self.close(job, "withdrawn", "withdrawn")
+            self._withdraw_for_good(job)
 
     def _withdraw_for_good(self, job: LiveJob) -> None:
         self.close(job, "withdrawn", "withdrawn")

@@ -272,15 +272,14 @@ class EventLoop:
         """Return the events that are due at this instant, in no particular order."""
         return [event for event in chain(self.heap, self._in_order) if event[AT] <= self.now]
 
-    @property
-    def waiter_is_ready(self) -> bool:
-        """True if a waiter could go on now."""
+    def ask_waiters(self) -> bool:
+        """Ask the waiters; return True if one could go on now. One that looks at a job table can bring jobs in."""
         return any(not waiter.over and waiter.ready() for waiter in self.waiters)
 
     @property
     def busy_now(self) -> bool:
         """True if a worker could start a job now, or a waiter could go on."""
-        return self.work_to_dispatch or self.waiter_is_ready
+        return self.work_to_dispatch or self.ask_waiters()
 
     @property
     def others_due(self) -> bool:

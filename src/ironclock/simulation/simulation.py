@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from ..errors import InputError, IronClockError, JobsLeftOpen, RigStateError, TapError, UnknownJob, nearest
+from ..errors import InputError, JobsLeftOpen, RigStateError, TapError, UnknownJob, nearest
 from ..foundation.durations import spell
 from ..foundation.instants import LATEST_NS, Timeline
 from ..foundation.random_generators import RandomGenerators
@@ -78,8 +78,8 @@ class Simulation:
         loop.prepare = self._prepare
         self.attempts.on_death.append(broker.transactions.worker_died)
         self._wall_clock_jumped_ns = 0
-        self.schedule_names: list[str] = []
-        """The names of the schedules that there were."""
+        self.schedule_names: dict[str, None] = {}
+        """The names of the schedules that there were, in order."""
         self.workers_will_die: Callable[[], None] = lambda: None
         """Called when a fault is placed that kills workers. The interpreter layer notes who holds what from then on."""
         self.where_it_stands: Callable[[Task], str] = lambda task: ""
@@ -229,11 +229,11 @@ class Simulation:
 
     @contextmanager
     def noting_errors(self) -> Iterator[None]:
-        """Note an error of the rig that leaves the block."""
+        """Note an error of the rig that leaves the block: the code under test can swallow it."""
         try:
             yield
         except (InputError, TapError, UnknownJob, RigStateError) as error:
-            self.note_error(error)
+            self.attention.raised(error)
             raise
 
     def tell_swallowed(self) -> None:
@@ -241,10 +241,6 @@ class Simulation:
         for error in self.attention.newly_swallowed():
             words = f"the code under test has swallowed {type(error).__name__}: {message_of(error)}"
             self.history.record("note", detail=words)
-
-    def note_error(self, error: IronClockError) -> None:
-        """Note an error of the rig: the code under test can swallow it."""
-        self.attention.raised(error)
 
     # --- what its jobs ask (`JobHome`) --------------------------------------------------------------
 
@@ -271,8 +267,8 @@ class Simulation:
     def _facts(self) -> dict[str, Any]:
         """Return what a law can ask of this world beside its entries."""
         return {
-            "job_types": list(self.broker.types), "effects": list(self.effects.names), "schedules": self.schedule_names,
-            "nothing_pending": self.loop.next_due_ns is None,
+            "job_types": list(self.broker.types), "effects": list(self.effects.names),
+            "schedules": list(self.schedule_names), "nothing_pending": self.loop.next_due_ns is None,
         }  # fmt: skip
 
     def _known_name(self, job: object) -> str:

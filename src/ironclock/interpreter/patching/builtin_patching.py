@@ -151,6 +151,11 @@ class PythonFunction:
         self.function.__code__ = self._saved
 
 
+def is_replaced(code: CodeType) -> bool:
+    """Return True if a function has the code that calls a replacement: ordinary code has no function as a constant."""
+    return any(map(callable, code.co_consts))
+
+
 def _template(code: CodeType, replacement: Callable[..., Any]) -> Callable[..., Any]:
     """Return a function of the kind of the code that it is to replace: from 3.13 on another kind is a warning."""
     if code.co_flags & inspect.CO_COROUTINE:
