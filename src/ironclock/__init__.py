@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from .errors import AttemptCancelled as AttemptCancelled
     from .errors import AttemptTimeout as AttemptTimeout
     from .errors import CronError as CronError
+    from .errors import DatabaseClockError as DatabaseClockError
     from .errors import DeliveryFailed as DeliveryFailed
     from .errors import DeliveryRejected as DeliveryRejected
     from .errors import DeliveryTimeout as DeliveryTimeout
@@ -127,11 +128,12 @@ _HOMES = {
     "capture.readings": "Enqueue reading",
     "capture.taps": "Tap",
     "errors": (
-        "AttemptCancelled AttemptTimeout CronError DeliveryFailed DeliveryRejected DeliveryTimeout "
+        "AttemptCancelled AttemptTimeout CronError DatabaseClockError DeliveryFailed DeliveryRejected "
+        "DeliveryTimeout "
         "DuplicateJob DurationError EnqueueRefused FlowError HistoryError InputError InstantError "
         "IronClockError JobsDiffer JobsLeftOpen LawError LogError LooseEnds NotApproved NotDeterministic "
         "PayloadError PolicyError ReplayError ResourceTimeout ResponseLost RigStateError RigWarning "
-        "ScenarioError SelectionError ServiceError StrictError StuckError TapError UnknownJob WorkerDied "
+        "ScenarioError SelectionError ServiceError StrictError StuckError TapError UnknownJob WorkerDied WrongName "
         "ZoneError"
     ),
     "forecasting.advice": "Advice advise",

@@ -21,6 +21,7 @@
     ├── StuckError (RuntimeError)        the simulation cannot make progress
     ├── JobsLeftOpen (RuntimeError)      `run_dry` has reached its limit
     ├── StrictError (RuntimeError)       a job of a strict rig opened something real
+    ├── DatabaseClockError               the clock of a database cannot follow
     ├── HistoryError                     a file of a history
     ├── LogError                         the log of a real run
     ├── NotApproved (AssertionError)     a history differs from the approved one
@@ -133,6 +134,10 @@ class StrictError(IronClockError, RuntimeError):
 
 
 # --- files, laws, searches --------------------------------------------------------------------------
+
+
+class DatabaseClockError(IronClockError):
+    """The clock of a database cannot follow the rig's: the server does not answer, or refuses. Nothing was changed."""
 
 
 class HistoryError(IronClockError):

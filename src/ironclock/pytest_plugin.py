@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from .rig import Rig
     from .simulation.jobs import Job
 
-_SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after", "allow")
+_SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after", "allow", "databases")
 _TOLD = 12  # jobs whose story stands under a failure
 _TRACED = 3  # jobs whose traceback does
 _OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionError, RecursionError)
@@ -96,6 +96,7 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
 
     arguments = dict(_settings(request.config))
     taps = arguments.pop("taps", {})
+    databases = arguments.pop("databases", ())
     for marker in reversed(list(request.node.iter_markers("rig"))):
         if marker.args:
             raise pytest.UsageError(
@@ -108,6 +109,11 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
             from .capture.configured_taps import put_taps
 
             put_taps(made.tap, taps)
+        if databases:
+            from .capture.configured_databases import found_databases
+
+            for find in found_databases(databases):
+                made.database(find, when_used=True)
     except TypeError as error:
         raise pytest.UsageError(f"the rig marker of {request.node.nodeid}: {error}") from None
     except IronClockError as error:

@@ -27,6 +27,7 @@ from .history.history import History
 from .interpreter import installation
 from .interpreter.border import signals
 from .interpreter.border.border import Border
+from .interpreter.databases.given import Server, recognised
 from .interpreter.local_zone import local_zone
 from .interpreter.patching.clock_functions import ClockFunctions
 from .interpreter.running_loop import advance_async, running_loop, settle_async
@@ -139,6 +140,8 @@ class Rig:
         self._services: dict[str, Service] = {}
         self._taps: list[Replacement] = []
         self._taken_away: list[Replacement] = []
+        self._databases: list[Server] = []
+        self._databases_when_used: list[Callable[[], Server]] = []
         self.schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
         """The schedules by name: ``rig.schedules["close-till"]``."""
         # Who has entered it, and on whose behalf.
@@ -576,6 +579,40 @@ class Rig:
         self._services[service.name] = service
         return service
 
+    def database(self, database: Any, *, when_used: bool = False) -> None:
+        """Let the clock of a database server follow the rig's, while the rig is entered.
+
+        In every session of this process, `now()`, ``CURRENT_TIMESTAMP`` and the like give the rig's time: in
+        statements, defaults of columns, views, functions and triggers. Within a transaction `now()` stays the same, as
+        it does otherwise. Afterwards the database is as it was. SQLite follows without this call.
+
+        Parameters: `database` is a URL; an engine, session maker, session or connection of SQLAlchemy;
+        ``django.db.connection``; a connection or a pool of psycopg, psycopg2 or asyncpg; a connection of a MySQL
+        driver; or a function that returns one of these. `when_used`: True waits until a driver sends a statement, so that
+        a test that uses no database needs no server. Default False.
+
+        Raises `InputError` for anything else, and `DatabaseClockError` if the server does not answer, the user may not
+        create functions, or an open transaction is in the way. Nothing is changed then.
+
+        Example::
+
+            rig.database("postgresql://tern@127.0.0.1/bookings")
+        """
+        if when_used:
+            self._databases_when_used.append(lambda: recognised(database))
+            if self._thread is not None and self._border is not None:
+                self._border.database_clocks.begin_when_used(self._databases_when_used[-1])
+            return
+        server = recognised(database)
+        if self._thread is not None:
+            assert self._border is not None
+            self._border.database_clocks.begin(server)
+        self._databases.append(server)
+
+    def _reads_real_clock(self, what: str, remedy: str) -> None:
+        self._simulation.attention.reads_real_clock(what, remedy)
+        self._simulation.history.record("note", detail=f"a database reads its real clock: {what}; {remedy}")
+
     def collector(self, target: Any, *, on_error: Literal["stop", "go on"] = "stop") -> Collector:
         """Collect the functions that the application adds during a request, to run after its response.
 
@@ -935,6 +972,7 @@ class Rig:
         - ``"idle laws"``: a law that found nothing to judge.
         - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
         - ``"hidden errors"``: an error of the rig that the code under test has swallowed.
+        - ``"real clocks"``: a statement that read the real clock of a database.
 
         Example::
 
@@ -1008,8 +1046,9 @@ class Rig:
                 self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
             )
             border = self._border = self._clock_functions.border = Border(
-                self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread
-            )
+                self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread,
+                self._reads_real_clock,
+            )  # fmt: skip
             self._threads.on_death.append(border.database_uses.take_back)
             self._threads.executors = border.executors
             self._simulation.where_it_stands = border.outside.where_it_stands
@@ -1022,6 +1061,10 @@ class Rig:
                 self._replay.enter()
             for tap in self._taps:
                 tap.install()
+            for find in self._databases_when_used:
+                self._clock_functions.border.database_clocks.begin_when_used(find)
+            for server in self._databases:
+                self._clock_functions.border.database_clocks.begin(server)
         except BaseException:
             self._leave()
             raise

@@ -65,6 +65,14 @@ def waiting_at(frame: FrameType | None = None) -> str:
     return calling(users_frame(at) or at)
 
 
+def in_application() -> str:
+    """Return ``file:line in function`` of the nearest caller that is in no installed package, if there is one."""
+    first = frame = users_frame(frame_of_caller(1))
+    while frame is not None and frame.f_code.co_filename.startswith(_INSTALLED):
+        frame = users_frame(frame.f_back)
+    return calling(frame or first)
+
+
 def innermost(error: BaseException) -> tuple[CodeType | None, int]:
     """Return the code and instruction of the innermost user frame that an error came through."""
     trace = error.__traceback__

@@ -7,9 +7,11 @@ from types import CodeType, FrameType
 from typing import Any, Literal, Protocol, TypeAlias, get_args
 
 from ..errors import InputError, nearest
-from ..foundation.source_location import calling, frame_of_caller, is_own, waiting_at
+from ..foundation.source_location import calling, frame_of_caller, in_application, is_own, waiting_at
 
-LooseEnd: TypeAlias = Literal["unknown names", "idle faults", "idle taps", "idle laws", "dead jobs", "hidden errors"]
+LooseEnd: TypeAlias = Literal[
+    "unknown names", "idle faults", "idle taps", "idle laws", "dead jobs", "hidden errors", "real clocks"
+]
 KINDS: tuple[str, ...] = get_args(LooseEnd)
 
 
@@ -34,6 +36,8 @@ class Attention:
         """By law that found nothing to judge, the place where it was checked."""
         self.errors: list[tuple[BaseException, str]] = []
         """Errors of the rig that were raised in the code under test, with the place."""
+        self.real_clocks: list[str] = []
+        """Statements that have read the real clock of a database, in words with the place."""
         self._asked = 0  # how many of the errors `newly_swallowed` has looked at
         self._dead: set[int] = set()
 
@@ -64,6 +68,10 @@ class Attention:
         """Note an error of the rig that code under test can swallow."""
         if all(error is not known for known, _ in self.errors):
             self.errors.append((error, waiting_at()))
+
+    def reads_real_clock(self, what: str, remedy: str) -> None:
+        """Note a statement that reads the real clock of a database."""
+        self.real_clocks.append(f"a database reads its real clock: {what} [{in_application()}]; {remedy}")
 
     def newly_swallowed(self) -> list[BaseException]:
         """Return the errors that code under test has swallowed since the last question.
@@ -110,6 +118,7 @@ class Attention:
                 for error, place in self.errors
                 if _reached(error) is not test
             ],
+            "real clocks": list(self.real_clocks),
         }
         return {kind: lines for kind, lines in found.items() if lines and kind not in self.allowed}
 

@@ -24,6 +24,7 @@ from .border.selector_waits import places, simulated
 from .border.sqlite import SQLiteClock, connection_patches
 from .border.tls import tls_patches
 from .border.watchdog import Watchdog
+from .databases.mariadb import aiomysql_patches, connector_patches, mysqldb_patches, pymysql_patches
 from .patching import signal_alarms as alarms
 from .patching.builtin_patching import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
 from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
@@ -353,6 +354,10 @@ _LATE = LatePatches({
     "gevent.hub": lambda: gevent_patches(_here),
     "ssl": lambda: tls_patches(_here),
     "asyncpg": lambda: asyncpg_patches(_here),
-        "psycopg": lambda: psycopg_patches(_here),
+    "psycopg": lambda: psycopg_patches(_here),
     "psycopg2": lambda: [Psycopg2Waits(_here)],
+    "pymysql": lambda: pymysql_patches(_here),
+    "aiomysql": lambda: aiomysql_patches(_here),
+    "MySQLdb": lambda: mysqldb_patches(_here),
+    "mysql.connector": lambda: connector_patches(_here),
 })  # fmt: skip

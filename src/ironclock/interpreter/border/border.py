@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from ..databases.database_clocks import DatabaseClocks
 from ..tasks.executors import Executors
 from .database_uses import DatabaseUses
 from .descriptors import Descriptors
@@ -23,11 +24,13 @@ class Border:
     """The parts of the border of one rig.
 
     Parameters: `wall_ns` returns the simulated time. `stuck_after_s` is how many real seconds a run can stand still.
-    `started` is called before one more real thread starts.
+    `started` is called before one more real thread starts. `reads_real_clock` is called with a statement that reads the
+    real clock of a database, and the remedy.
     """
 
     def __init__(
-        self, loop: EventLoop, wall_ns: Callable[[], int], stuck_after_s: float, started: Callable[[], None]
+        self, loop: EventLoop, wall_ns: Callable[[], int], stuck_after_s: float, started: Callable[[], None],
+        reads_real_clock: Callable[[str, str], None],
     ) -> None:  # fmt: skip
         self.outside = OutsideWaits(loop, stuck_after_s)
         self.server_timers = ServerTimers(loop, self.outside)
@@ -36,6 +39,7 @@ class Border:
         self.file_times = FileTimes(wall_ns)
         self.database_uses = DatabaseUses(loop)
         self.database_sessions = ServerSessions()
+        self.database_clocks = DatabaseClocks(loop, reads_real_clock, started)
         self.sqlite_owners: dict[int, Any] = {}
         """By identity of a connection of SQLite, the key of the thread that has opened it."""
         self.sqlite_errors: dict[Any, BaseException] = {}
@@ -46,6 +50,7 @@ class Border:
     def leave(self) -> None:
         """Give back what the rig has of the system: it is left."""
         self.executors.leave()
+        self.database_clocks.leave()
         self.database_sessions.close()
         self.server_timers.close()
         self.helpers.close()

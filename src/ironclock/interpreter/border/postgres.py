@@ -19,6 +19,9 @@ from collections.abc import Callable
 from typing import Any
 
 from ...foundation.source_location import waiting_at
+from ..databases.given import recognised
+from ..databases.postgres_clock import IDENTIFY, UNSET
+from ..databases.postgres_sessions import for_real, libpq_session, waits_for_real
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.late_patches import Attribute, Methods, Patch
@@ -144,12 +147,13 @@ def _asks(
 def psycopg_patches(here: Here) -> list[Patch]:
     """Return the patches of `psycopg`."""
     import psycopg
-    from psycopg import waiting
+    from psycopg import _queries, waiting
 
     def connection_wait(real: Callable[..., Any]) -> Callable[..., Any]:
         def wait(self: Any, gen: Any, *args: Any, **kwargs: Any) -> Any:
             world = here()
             if world is not None:
+                _psycopg_clock(world, self, gen)
                 _psycopg_asks(world, self, gen)
             return real(self, gen, *args, **kwargs)
 
@@ -159,6 +163,7 @@ def psycopg_patches(here: Here) -> list[Patch]:
         async def wait(self: Any, gen: Any, *args: Any, **kwargs: Any) -> Any:
             world = here()
             if world is not None:
+                _psycopg_clock(world, self, gen)
                 _psycopg_asks(world, self, gen)
             return await real(self, gen, *args, **kwargs)
 
@@ -168,7 +173,81 @@ def psycopg_patches(here: Here) -> list[Patch]:
         Attribute(waiting, "wait", lambda real: _psycopg_wait(real, here)),
         Attribute(psycopg.Connection, "wait", connection_wait),
         Attribute(psycopg.AsyncConnection, "wait", connection_wait_async),
+        Attribute(_queries.PostgresQuery, "convert", lambda real: _psycopg_convert(real, here)),
+        Attribute(_queries.PostgresClientQuery, "convert", lambda real: _psycopg_convert(real, here)),
     ]
+
+
+def _psycopg_convert(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    """Return a method that prepares a statement, which reads the rig's clock if its server follows."""
+
+    def convert(self: Any, query: Any, vars: Any) -> Any:
+        world = here()
+        transformer = getattr(self, "_tx", None)
+        connection = getattr(transformer, "connection", None)
+        if world is not None and connection is not None and transformer is not None:
+            encoding = transformer.encoding
+            if hasattr(query, "as_bytes"):  # composed of parts
+                query = query.as_bytes(transformer)
+            if isinstance(query, str):
+                query = _psycopg_text(world, connection, query)
+            elif isinstance(query, bytes):
+                query = _psycopg_text(world, connection, query.decode(encoding)).encode(encoding)
+        return real(self, query, vars)
+
+    return convert
+
+
+def _psycopg_text(world: Any, connection: Any, sql: str) -> str:
+    clocks = world.border.database_clocks
+    session = _psycopg_session_of(clocks, connection) if clocks.postgres_follows else None
+    return clocks.statement(sql, session)  # type: ignore[no-any-return]
+
+
+def _psycopg_session_of(clocks: Any, connection: Any) -> Any:
+    """Return what is known of a connection, after it was asked if it follows. None if it cannot be asked now."""
+    from psycopg import pq
+
+    session = clocks.session(connection, _unset_psycopg)
+    if session.follows is None:
+        pgconn = connection.pgconn
+        can_be_asked = pgconn.transaction_status in (pq.TransactionStatus.IDLE, pq.TransactionStatus.INTRANS)
+        if not can_be_asked or pgconn.pipeline_status != pq.PipelineStatus.OFF:
+            return None
+        clocks.identify(session, lambda sql: pgconn.exec_(sql.encode()).get_value(0, 0))
+    return session
+
+
+def _unset_psycopg(connection: Any) -> None:
+    connection.pgconn.exec_(UNSET.encode())
+
+
+_NO_STATEMENT = ("_commit_gen", "_rollback_gen", "notifies", "_connect_gen")
+
+
+def _psycopg_clock(world: Any, connection: Any, gen: Any) -> None:
+    """Tell the server the time before it gets a statement."""
+    clocks = world.border.database_clocks
+    name = getattr(gen, "__name__", "")
+    if not clocks.postgres_follows or name in _NO_STATEMENT:
+        return
+    from psycopg import pq
+
+    session = _psycopg_session_of(clocks, connection)
+    if session is None or not session.follows:
+        return
+    pgconn = connection.pgconn
+    idle = pgconn.transaction_status == pq.TransactionStatus.IDLE
+    if not idle and pgconn.transaction_status != pq.TransactionStatus.INTRANS:
+        return
+    if pgconn.pipeline_status != pq.PipelineStatus.OFF:
+        return  # a pipeline keeps the time at which it began
+    if name == "_exit_gen" and session.can_be_taken_away:
+        session.now_us = -1  # it can end at a savepoint
+        return
+    setting = session.setting(clocks.now_us, idle)
+    if setting is not None:
+        pgconn.exec_(setting.encode())
 
 
 def _psycopg_asks(world: Any, connection: Any, gen: Any) -> None:
@@ -251,23 +330,9 @@ def _psycopg_session(connection: Any) -> Callable[[], Any]:
         parameters = dict(info.get_parameters())
         if info.password:
             parameters["password"] = info.password
-        return _libpq_session(parameters)
+        return libpq_session(parameters)
 
     return connect
-
-
-def _libpq_session(parameters: dict[str, Any]) -> tuple[Callable[[str], list[Any]], Callable[[], None]]:
-    """Open a session of the rig's own with the functions of libpq, which wait for real."""
-    from psycopg import pq
-    from psycopg.conninfo import make_conninfo
-
-    own = pq.PGconn.connect(make_conninfo("", **parameters, application_name="ironclock").encode())
-
-    def query(text: str) -> list[Any]:
-        result = own.exec_(text.encode())
-        return [[result.get_value(row, column) for column in range(result.nfields)] for row in range(result.ntuples)]
-
-    return query, own.finish
 
 
 # --- psycopg2 ---------------------------------------------------------------------------------------
@@ -278,10 +343,10 @@ class Psycopg2Waits:
 
     def __init__(self, here: Here) -> None:
         self._here = here
-        self._own: set[int] = set()
         self._before: Any = None
         self._limits_s: weakref.WeakKeyDictionary[Any, float] = weakref.WeakKeyDictionary()
         self._cursors: Methods | None = None
+        self._ends: Methods
 
     def put(self) -> None:
         from psycopg2 import extensions
@@ -289,8 +354,13 @@ class Psycopg2Waits:
         self._before = extensions.get_wait_callback()
         extensions.set_wait_callback(self._wait)
         if self._cursors is None:
-            self._cursors = Methods(extensions.cursor, {"execute": self._execute})
+            self._cursors = Methods(
+                extensions.cursor,
+                {name: self._executes(name) for name in ("execute", "executemany", "callproc", "copy_expert")},
+            )
+            self._ends = Methods(extensions.connection, {"commit": self._commit})
         self._cursors.put()
+        self._ends.put()
 
     def restore(self) -> None:
         from psycopg2 import extensions
@@ -298,15 +368,71 @@ class Psycopg2Waits:
         extensions.set_wait_callback(self._before)
         if self._cursors is not None:
             self._cursors.restore()
+            self._ends.restore()
 
-    def _execute(self, real: Any) -> Any:
-        def execute(cursor: Any, query: Any, vars: Any = None) -> Any:
+    def _executes(self, name: str) -> Any:
+        from psycopg2 import extensions
+
+        execute = extensions.cursor.execute
+
+        def make(real: Any) -> Any:
+            def call(cursor: Any, query: Any, *args: Any, **kwargs: Any) -> Any:
+                world = self._here()
+                if world is not None and not waits_for_real():
+                    query = self._follow(world, cursor, query, execute)
+                    if name == "execute":
+                        self._note_limit(world, cursor.connection, query, execute)
+                return real(cursor, query, *args, **kwargs)
+
+            return call
+
+        return make
+
+    def _follow(self, world: Any, cursor: Any, query: Any, execute: Any) -> Any:
+        """Tell the server the time; return the statement, which reads the rig's clock if the server follows."""
+        from psycopg2 import extensions
+
+        clocks, connection = world.border.database_clocks, cursor.connection
+        text = query.as_string(cursor) if hasattr(query, "as_string") else query
+        is_bytes = isinstance(text, bytes)
+        sql = text.decode("utf-8") if is_bytes else text
+        if not isinstance(sql, str):
+            return query
+        if not clocks.postgres_follows:
+            clocks.statement(sql, None)
+            return query
+        status = connection.info.transaction_status
+        idle = status == extensions.TRANSACTION_STATUS_IDLE
+        if connection.closed or not (idle or status == extensions.TRANSACTION_STATUS_INTRANS):
+            return query
+
+        def ask(question: str) -> Any:
+            def run() -> Any:
+                with connection.cursor() as own:
+                    execute(own, question)
+                    return own.fetchone()[0]
+
+            return for_real(run)
+
+        session = clocks.session(connection, lambda one: _unset_psycopg2(one, execute))
+        if clocks.identify(session, ask):
+            setting = session.setting(clocks.now_us, idle)
+            if setting is not None:
+                ask(setting)
+                session.can_be_taken_away = not connection.autocommit  # the driver has begun a transaction
+        sql = clocks.statement(sql, session)
+        return sql.encode("utf-8") if is_bytes else sql
+
+    def _commit(self, real: Any) -> Any:
+        def commit(connection: Any) -> Any:
+            result = real(connection)
             world = self._here()
-            if world is not None and not self._own:
-                self._note_limit(world, cursor.connection, query, real)
-            return real(cursor, query, vars)
+            session = None if world is None else world.border.database_clocks.known_session(connection)
+            if session is not None:
+                session.can_be_taken_away = False
+            return result
 
-        return execute
+        return commit
 
     def _note_limit(self, world: Any, connection: Any, query: Any, execute: Any) -> None:
         """Note after how many seconds the server ends the statement that is about to be sent."""
@@ -327,13 +453,13 @@ class Psycopg2Waits:
                 connection.rollback()  # the question has begun a transaction
             return float(ms) / 1000
 
-        self._limits_s[connection] = self._for_real(ask)
+        self._limits_s[connection] = for_real(ask)
 
     def _wait(self, connection: Any) -> None:
         from psycopg2 import extensions
 
         world = self._here()
-        simulated = world is not None and not self._own
+        simulated = world is not None and not waits_for_real()
         asked = False
         while True:
             state = connection.poll()
@@ -364,10 +490,10 @@ class Psycopg2Waits:
         from psycopg2 import extensions
 
         if connection.info.transaction_status == extensions.TRANSACTION_STATUS_ACTIVE:
-            self._for_real(connection.cancel)
+            for_real(connection.cancel)
             connection.close()
         else:
-            self._for_real(connection.rollback)
+            for_real(connection.rollback)
 
     def _session(self, connection: Any) -> Callable[[], Any]:
         def connect() -> Any:
@@ -376,7 +502,7 @@ class Psycopg2Waits:
             parameters = {**connection.info.dsn_parameters, "application_name": "ironclock"}
             if connection.info.password:
                 parameters["password"] = connection.info.password
-            own = self._for_real(lambda: psycopg2.connect(**parameters))
+            own = for_real(lambda: psycopg2.connect(**parameters))
             own.autocommit = True
 
             def query(text: str) -> list[Any]:
@@ -385,18 +511,22 @@ class Psycopg2Waits:
                         cursor.execute(text)
                         return list(cursor.fetchall())
 
-                return self._for_real(run)  # type: ignore[no-any-return]
+                return for_real(run)  # type: ignore[no-any-return]
 
             return query, own.close
 
         return connect
 
-    def _for_real(self, call: Callable[[], Any]) -> Any:
-        self._own.add(1)
-        try:
-            return call()
-        finally:
-            self._own.clear()
+
+def _unset_psycopg2(connection: Any, execute: Any) -> None:
+    def run() -> None:
+        was_idle = connection.info.transaction_status == 0
+        with connection.cursor() as own:
+            execute(own, UNSET)
+        if was_idle and not connection.autocommit:
+            connection.commit()
+
+    for_real(run)
 
 
 # --- asyncpg ----------------------------------------------------------------------------------------
@@ -404,7 +534,7 @@ class Psycopg2Waits:
 
 def asyncpg_patches(here: Here) -> list[Patch]:
     """Return the patch of `asyncpg`: it waits in asyncio, and only who is in whose way is not known there."""
-    from asyncpg import connect_utils
+    from asyncpg import connect_utils, connection, protocol
 
     def connects(real: Callable[..., Any]) -> Callable[..., Any]:
         async def connect(*args: Any, **kwargs: Any) -> Any:
@@ -416,19 +546,76 @@ def asyncpg_patches(here: Here) -> list[Patch]:
 
         return connect
 
-    return [Attribute(connect_utils, "_connect", connects)]
+    def sends(statement: int | None) -> Callable[[Any], Any]:
+        """Return a function that makes a method from a real one. Its argument of that number is a statement."""
+
+        def make(real: Callable[..., Any]) -> Callable[..., Any]:
+            async def method(self: Any, *args: Any, **kwargs: Any) -> Any:
+                world = here()
+                if world is not None:
+                    follows = await _asyncpg_clock(world, self, asks)
+                    if statement is not None and len(args) > statement:
+                        sql = world.border.database_clocks.statement(args[statement], follows)
+                        args = (*args[:statement], sql, *args[statement + 1 :])
+                return await real(self, *args, **kwargs)
+
+            return method
+
+        return make
+
+    def gets_statement(real: Callable[..., Any]) -> Callable[..., Any]:
+        async def get(self: Any, query: str, *args: Any, **kwargs: Any) -> Any:
+            world = here()
+            if world is not None:
+                session = await _asyncpg_session_of(world.border.database_clocks, self._protocol, asks)
+                query = world.border.database_clocks.statement(query, session)
+            return await real(self, query, *args, **kwargs)
+
+        return get
+
+    asks = protocol.Protocol.query
+    methods: dict[str, int | None] = {
+        "query": 0, "copy_in": 0, "copy_out": 0, "bind": None, "bind_execute": None, "bind_execute_many": None,
+    }  # fmt: skip
+    return [
+        Attribute(connect_utils, "_connect", connects),
+        Attribute(connection.Connection, "_get_statement", gets_statement),
+        *(Attribute(protocol.Protocol, name, sends(statement)) for name, statement in methods.items()),
+    ]
+
+
+async def _asyncpg_session_of(clocks: Any, protocol: Any, asks: Any) -> Any:
+    """Return what is known of a connection, after it was asked if it follows. None if nothing follows."""
+    if not clocks.postgres_follows:
+        return None
+    session = clocks.session(protocol, lambda _: None)
+    if session.follows is None:
+        session.follows = False  # the question is a statement as well
+        session.follows = await asks(protocol, _FOLLOWS, None) != "SELECT 0"
+    return session
+
+
+_FOLLOWS = f"{IDENTIFY} having count(*) > 0"  # asyncpg tells how many rows there are
+
+
+async def _asyncpg_clock(world: Any, protocol: Any, asks: Any) -> Any:
+    """Tell the server the time before it gets a statement; return the session. None if nothing follows."""
+    clocks = world.border.database_clocks
+    session = await _asyncpg_session_of(clocks, protocol, asks)
+    if session is not None and session.follows:
+        setting = session.setting(clocks.now_us, not protocol.is_in_transaction())
+        if setting is not None:
+            await asks(protocol, setting, None)
+    return session
 
 
 def _know_asyncpg(world: Any, connection: Any) -> None:
     """Note the session of a connection, so that a wait for a lock of another session of this process is known."""
-    address, parameters = connection._addr, connection._params
-    if not isinstance(address, tuple):
+    conninfo = recognised(connection).parameters
+    if str(conninfo["host"]).startswith("/"):
         return
-    where = "asyncpg", *address, parameters.database
-    conninfo = {"host": address[0], "port": address[1], "user": parameters.user, "dbname": parameters.database}
-    if isinstance(parameters.password, str):
-        conninfo["password"] = parameters.password
-    sessions = world.border.database_sessions.of(where, lambda: _libpq_session(conninfo))
+    where = "asyncpg", conninfo["host"], conninfo["port"], conninfo["dbname"]
+    sessions = world.border.database_sessions.of(where, lambda: libpq_session(conninfo))
     pid = connection.get_server_pid()
     sessions.pids.add(pid)
     fd = connection._transport.get_extra_info("socket").fileno()

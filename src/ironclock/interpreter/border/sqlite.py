@@ -3,10 +3,14 @@
 SQLite asks its VFS object for the time and for sleep (https://www.sqlite.org/c3ref/vfs.html). Both entries of every VFS
 are pointed at callbacks. So its own busy handler (`busy_timeout`) waits in simulated time, step by step as it does in
 real time, and ``CURRENT_TIMESTAMP`` follows in every connection, whenever that was opened.
+
+A build that hides the library (linked into the interpreter) has another way (`HiddenSQLite`): functions of the rig in
+each connection that is used, and lock waits step by step in Python.
 """
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 from collections.abc import Callable
 from typing import Any
@@ -89,10 +93,9 @@ def _vfs_objects() -> list[_VFS]:
     """Return every VFS object of the library that `sqlite3` has loaded. None if the library hides them."""
     import _sqlite3
 
-    if not hasattr(_sqlite3, "__file__"):
-        return []
     try:
-        find = ctypes.CDLL(_sqlite3.__file__).sqlite3_vfs_find
+        # A module that is linked into the interpreter has no file: the interpreter itself can know the function.
+        find = ctypes.CDLL(getattr(_sqlite3, "__file__", None)).sqlite3_vfs_find
     except (OSError, AttributeError):
         return []
     find.restype, find.argtypes = ctypes.POINTER(_VFS), [ctypes.c_char_p]
@@ -115,6 +118,7 @@ def connection_patches(here: Here) -> list[Patch]:
     import sqlite3
 
     owners = _Owners(here)
+    hidden = None if SQLiteClock(here).found else HiddenSQLite(here)
 
     def used(of: Callable[[Any], Any] | None, fetches: bool) -> Callable[[Any], Any]:
         def make(real: Any) -> Any:
@@ -131,7 +135,10 @@ def connection_patches(here: Here) -> list[Patch]:
                 if errors:
                     errors.pop(key, None)  # of a call that does not come through here
                 try:
-                    result = real(one, *args, **kwargs)
+                    if hidden is None:
+                        result = real(one, *args, **kwargs)
+                    else:
+                        result = hidden.call(world, connection, lambda: real(one, *args, **kwargs))
                 except Exception:
                     if key in errors:
                         raise errors.pop(key) from None
@@ -151,7 +158,109 @@ def connection_patches(here: Here) -> list[Patch]:
         Methods(sqlite3.Connection, dict.fromkeys(_CONNECTION, used(None, False))),
         Methods(sqlite3.Cursor, {name: used(connection_of, name.startswith("fetch")) for name in _CURSOR}),
         owners,
+        *([] if hidden is None else [hidden]),
     ]
+
+
+_DELAYS_MS = (1, 2, 5, 10, 15, 20, 25, 25, 25, 50, 50, 100)
+# The steps of SQLite's own busy handler (https://www.sqlite.org/c3ref/busy_timeout.html).
+_TIME_FUNCTIONS = ("date", "time", "datetime", "julianday", "unixepoch", "strftime", "timediff")
+
+
+class HiddenSQLite:
+    """What `SQLiteClock` does, for a build of SQLite whose entries cannot be reached.
+
+    The date functions of each connection are replaced when it is used for the first time in a rig. Afterwards they
+    give the real time again, since they ask who has entered a rig.
+    """
+
+    def __init__(self, here: Here) -> None:
+        import sqlite3
+
+        self._here = here
+        self._locked = sqlite3.OperationalError
+        self._real = sqlite3.connect(":memory:", check_same_thread=False)  # has the functions as they were
+        self._seen: dict[int, tuple[Any, int]] = {}  # by identity, a connection and its timeout in milliseconds
+        self._inside = False  # true while it uses a connection itself
+
+    def put(self) -> None:
+        """Do nothing: a connection is changed when it is used."""
+
+    def restore(self) -> None:
+        """Give every connection its own timeout back. Its functions look who has entered a rig."""
+        for connection, timeout_ms in self._seen.values():
+            with contextlib.suppress(Exception):  # it is closed
+                connection.execute(f"pragma busy_timeout = {timeout_ms}").fetchone()
+        self._seen.clear()
+
+    def call(self, world: Any, connection: Any, call: Callable[[], Any]) -> Any:
+        """Make a call on a connection. A lock is waited for in simulated time."""
+        if self._inside:
+            return call()
+        timeout_ms = self._for_itself(lambda: self._begin(connection))
+        waited_ms, turn = 0, 0
+        while True:
+            try:
+                return call()
+            except self._locked as error:
+                if "locked" not in str(error) or ending():
+                    raise
+                delay = min(_DELAYS_MS[min(turn, len(_DELAYS_MS) - 1)], timeout_ms - waited_ms)
+                if delay <= 0:
+                    raise
+                world.sleep(delay / 1e3)
+                waited_ms, turn = waited_ms + delay, turn + 1
+
+    def _for_itself(self, call: Callable[[], Any]) -> Any:
+        was, self._inside = self._inside, True
+        try:
+            return call()
+        finally:
+            self._inside = was
+
+    def _begin(self, connection: Any) -> int:
+        """Let the functions of a connection follow; return its timeout in milliseconds."""
+        (asked_ms,) = connection.execute("pragma busy_timeout").fetchone()
+        if asked_ms:  # it is new, or its program has set it
+            connection.execute("pragma busy_timeout = 0").fetchone()
+            if id(connection) not in self._seen:
+                self._put_functions(connection)
+            self._seen[id(connection)] = connection, asked_ms
+        return self._seen[id(connection)][1] if id(connection) in self._seen else 0
+
+    def _put_functions(self, connection: Any) -> None:
+        for name in _TIME_FUNCTIONS:
+            with contextlib.suppress(Exception):  # an older SQLite has not all of them
+                connection.create_function(name, -1, self._function(name))
+        for name, format in (
+            ("current_timestamp", "%Y-%m-%d %H:%M:%S"), ("current_date", "%Y-%m-%d"), ("current_time", "%H:%M:%S"),
+        ):  # fmt: skip
+            connection.create_function(name, 0, lambda format=format: self._ask("strftime", format, self._now()))
+
+    def _function(self, name: str) -> Callable[..., Any]:
+        at = 1 if name == "strftime" else 0
+
+        def call(*args: Any) -> Any:
+            given = list(args)
+            if len(given) <= at:
+                given.append("now")
+            for place, value in enumerate(given):
+                if place >= at and isinstance(value, str) and value.lower() == "now":
+                    given[place] = self._now()
+            return self._ask(name, *given)
+
+        return call
+
+    def _now(self) -> str:
+        world = self._here()
+        if world is None:
+            return "now"
+        ms = world.wall_ns() // 1_000_000
+        return f"{self._ask('datetime', ms // 1000, 'unixepoch')}.{ms % 1000:03d}"
+
+    def _ask(self, name: str, *args: Any) -> Any:
+        sql = f"select {name}({', '.join('?' * len(args))})"
+        return self._for_itself(lambda: self._real.execute(sql, args).fetchone()[0])
 
 
 class _Owners:

@@ -1,0 +1,1 @@
+"""The clocks of database servers, which follow the rig's: PostgreSQL, MariaDB and MySQL."""

@@ -1,0 +1,190 @@
+"""The clocks of the database servers that one rig uses."""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import re
+import weakref
+from collections.abc import Callable
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any
+
+from ...errors import DatabaseClockError, InputError
+from ...foundation.durations import NS
+from .clock_words import mariadb_readings, real_readings, simulated
+from .given import Server
+from .postgres_clock import IDENTIFY, InstalledClock, Session
+from .postgres_sessions import opener
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+
+_TAKES_AWAY = re.compile(r"\s*(?:rollback|abort|reset\s+all|discard\s+all)\b|;\s*reset\s+all", re.IGNORECASE)
+_MARIADB_ENDS_NS = 2**31 * NS  # the last second of its setting `timestamp`
+Undo = Callable[[Any], None]
+_left_behind: list[InstalledClock] = []  # what could not be put back: an open transaction was in the way
+
+
+class DatabaseClocks:
+    """Which servers follow the clock of one rig, and what their sessions know of the time.
+
+    Parameters: `tell` is called once with each statement that reads a real clock, and the remedy. `started` is called
+    before a real thread starts.
+    """
+
+    def __init__(self, loop: EventLoop, tell: Callable[[str, str], None], started: Callable[[], None]) -> None:
+        self._loop = loop
+        self._tell = tell
+        self._started = started
+        self._told: set[str] = set()
+        self._installed: list[InstalledClock] = []
+        self._sessions: weakref.WeakKeyDictionary[Any, tuple[Session, Undo]] = weakref.WeakKeyDictionary()
+        self._mariadb: weakref.WeakKeyDictionary[Any, tuple[int, Undo]] = weakref.WeakKeyDictionary()
+        self._pending: list[Callable[[], Server]] = []
+        self._postgres = self._mariadb_is_given = False
+
+    def begin(self, server: Server) -> None:
+        """Let a server follow. Raises `DatabaseClockError`."""
+        if server.kind == "mariadb":
+            self._mariadb_is_given = True
+        elif server.kind == "postgres":
+            open_session, name = opener(server.parameters, self._started)
+            if any(clock.name == name for clock in self._installed):
+                return
+            self._installed.append(InstalledClock(open_session, name, lambda what: self._note(what, "stored")))
+            self._postgres = True
+
+    def begin_when_used(self, find: Callable[[], Server]) -> None:
+        """Let a server follow as soon as a driver sends a statement. Parameters: `find` returns the server."""
+        self._pending.append(find)
+
+    def _begin_pending(self) -> None:
+        while self._pending:
+            self.begin(self._pending.pop(0)())
+
+    @property
+    def postgres_follows(self) -> bool:
+        """True if a PostgreSQL server follows."""
+        if self._pending:
+            self._begin_pending()
+        return self._postgres
+
+    @property
+    def mariadb_follows(self) -> bool:
+        """True if the sessions of MariaDB and MySQL follow."""
+        if self._pending:
+            self._begin_pending()
+        return self._mariadb_is_given
+
+    def leave(self) -> None:
+        """Give the real time back to every session, and put every database back as it was."""
+        for connection, (session, unset) in list(self._sessions.items()):
+            if session.now_us >= 0:
+                with contextlib.suppress(Exception):
+                    unset(connection)
+        self._sessions.clear()
+        for connection, (_, unset) in list(self._mariadb.items()):
+            with contextlib.suppress(Exception):
+                unset(connection)
+        self._mariadb.clear()
+        for clock in self._installed:
+            if not clock.restore():
+                if not _left_behind:
+                    atexit.register(_put_back)
+                _left_behind.append(clock)
+        self._installed.clear()
+        self._pending.clear()
+        self._postgres = self._mariadb_is_given = False
+
+    # --- PostgreSQL -----------------------------------------------------------------------------------
+
+    def session(self, connection: Any, unset: Undo) -> Session:
+        """Return what is known of a connection. `unset` gives the real time back to it."""
+        found = self._sessions.get(connection)
+        if found is None:
+            found = self._sessions[connection] = Session(), unset
+        return found[0]
+
+    def known_session(self, connection: Any) -> Session | None:
+        """Return what is known of a connection. None if nothing is."""
+        found = self._sessions.get(connection)
+        return None if found is None else found[0]
+
+    @property
+    def now_us(self) -> int:
+        """The rig's time in microseconds since 1970."""
+        return self._loop.now // 1000
+
+    def identify(self, session: Session, ask: Callable[[str], Any]) -> bool:
+        """Return True if a session follows. `ask` runs a query and returns its first value."""
+        if session.follows is None:
+            session.follows = int(ask(IDENTIFY)) > 0
+        return session.follows
+
+    def statement(self, sql: str, session: Session | None) -> str:
+        """Return a statement as the server is to get it. Parameters: `session`: that of its connection, if it follows."""
+        if session is None or not session.follows:
+            if simulated(sql) != sql:
+                self._note(sql, "server")
+            return sql
+        if takes_away(sql):
+            session.now_us = -1  # it is told again
+        real = real_readings(sql)
+        if real:
+            self._note(real, "text")
+        return simulated(sql)
+
+    # --- MariaDB and MySQL ----------------------------------------------------------------------------
+
+    def mariadb_statement(self, connection: Any, sql: Any, unset: Undo) -> str | None:
+        """Return the statement that tells a session the time, before another one. None if the session knows it."""
+        text = sql.decode("utf-8", "replace") if isinstance(sql, (bytes, bytearray)) else str(sql)
+        follows = self.mariadb_follows
+        real = mariadb_readings(text, follows)
+        if real:
+            self._note(real if follows else text, "text" if follows else "server")
+        if not follows:
+            return None
+        now_us = self.now_us
+        known = self._mariadb.get(connection)
+        if known is not None and known[0] == now_us:
+            return None
+        if not 0 < now_us * 1000 < _MARIADB_ENDS_NS:
+            raise InputError(
+                f"the rig is at {self._loop.timeline.text(self._loop.now)}, and the clock of MariaDB and MySQL ends at "
+                "2038-01-19T03:14:07Z; start the rig earlier"
+            )
+        self._mariadb[connection] = now_us, unset
+        return f"SET timestamp = {now_us // 1_000_000}.{now_us % 1_000_000:06d}"
+
+    def forget_mariadb(self, connection: Any) -> None:
+        """Forget which time a session has: it was opened again, or reset."""
+        self._mariadb.pop(connection, None)
+
+    # --- what reads a real clock ------------------------------------------------------------------------
+
+    def _note(self, what: str, kind: str) -> None:
+        line = " ".join(what.split())
+        if line not in self._told:
+            self._told.add(line)
+            self._tell(line[:200], _REMEDIES[kind])
+
+
+_REMEDIES = {
+    "server": "its clock follows if the test calls rig.database(...) with the engine, a connection or the URL",
+    "text": "this form cannot follow",
+    "stored": "what is stored in this way cannot follow",
+}
+
+
+@lru_cache(maxsize=1024)
+def takes_away(sql: str) -> bool:
+    """Return True if a statement can take settings away from its session."""
+    return _TAKES_AWAY.search(sql) is not None
+
+
+def _put_back() -> None:
+    while _left_behind:
+        with contextlib.suppress(DatabaseClockError):
+            _left_behind.pop().restore_later()

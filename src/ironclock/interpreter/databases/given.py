@@ -1,0 +1,165 @@
+"""What a user gives for a database: a URL, or an object of a common package that knows one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+from urllib.parse import parse_qsl, unquote, urlsplit
+
+from ...errors import InputError
+
+_KINDS = {
+    "sqlite": "sqlite", "postgresql": "postgres", "postgres": "postgres", "psycopg": "postgres",
+    "psycopg2": "postgres", "asyncpg": "postgres", "mysql": "mariadb", "mariadb": "mariadb", "pymysql": "mariadb",
+    "aiomysql": "mariadb", "asyncmy": "mariadb", "MySQLdb": "mariadb", "sqlite3": "sqlite", "aiosqlite": "sqlite",
+}  # fmt: skip
+_WANTED = (
+    "give a URL (postgresql://..., mysql://..., sqlite:///...), an engine, a session maker, a session or a connection "
+    "of SQLAlchemy, django.db.connection, a connection or a pool of psycopg, psycopg2 or asyncpg, or a connection of a "
+    "MySQL driver"
+)
+
+
+class Server(NamedTuple):
+    """A database that was recognised."""
+
+    kind: str
+    """``"sqlite"``, ``"postgres"`` or ``"mariadb"``."""
+    parameters: dict[str, Any]
+    """How to connect to PostgreSQL, in the words of libpq. Empty for the others."""
+    connection: Any = None
+    """The connection that was given, if it was one."""
+
+
+def recognised(given: Any) -> Server:
+    """Return what a database is, of which something was given. Raises `InputError` for anything else."""
+    found = _recognised(given)
+    if found is None and callable(given) and not isinstance(given, type):
+        found = _recognised(given())
+    if found is None:
+        raise InputError(f"the database is {given!r}; {_WANTED}")
+    return found
+
+
+def _recognised(given: Any) -> Server | None:
+    if isinstance(given, str):
+        return _of_url(given)
+    url: Any = getattr(given, "url", None)
+    if hasattr(url, "drivername") and hasattr(url, "render_as_string"):  # an engine of SQLAlchemy
+        return _of_url(url.render_as_string(hide_password=False))
+    engine = _engine(given)
+    if engine is not None:
+        return _recognised(engine)
+    vendor = getattr(given, "vendor", None)
+    if vendor is not None and hasattr(given, "settings_dict"):  # of Django
+        kind = {"postgresql": "postgres", "mysql": "mariadb", "sqlite": "sqlite"}.get(vendor)
+        if kind is None:
+            return None
+        return Server(kind, _of_django(given) if kind == "postgres" else {}, given)
+    return _of_driver(given)
+
+
+def _engine(given: Any) -> Any:
+    """Return the engine behind a connection, a session or a session maker of SQLAlchemy. None for anything else."""
+    for name in ("engine", "bind", "sync_engine"):
+        found = getattr(given, name, None)
+        if hasattr(getattr(found, "url", None), "drivername"):
+            return found
+    options = getattr(given, "kw", None)  # of a session maker
+    if isinstance(options, dict) and options.get("bind") is not None:
+        return _engine_of(options["bind"])
+    return None
+
+
+def _engine_of(bind: Any) -> Any:
+    return bind if hasattr(getattr(bind, "url", None), "drivername") else _engine(bind)
+
+
+def _of_url(text: str) -> Server:
+    parts = urlsplit(text)
+    name = parts.scheme.partition("+")[0]
+    kind = _KINDS.get(name) if parts.scheme else None
+    if kind is None or ":" not in text:
+        raise InputError(f"the database is {text!r}; {_WANTED}")
+    if kind != "postgres":
+        return Server(kind, {})
+    try:
+        port = parts.port
+    except ValueError:
+        raise InputError(f"the URL {text!r} has no usable port; give a number from 1 to 65535") from None
+    asked = dict(parse_qsl(parts.query))
+    parameters = {
+        "host": asked.pop("host", None) or (unquote(parts.hostname) if parts.hostname else None),
+        "port": asked.pop("port", None) or port,
+        "user": None if parts.username is None else unquote(parts.username),
+        "password": None if parts.password is None else unquote(parts.password),
+        "dbname": unquote(parts.path.lstrip("/")) or None,
+        **{name: value for name, value in asked.items() if name in ("sslmode", "sslrootcert", "sslcert", "sslkey")},
+    }
+    return Server("postgres", {name: value for name, value in parameters.items() if value is not None})
+
+
+def _of_django(connection: Any) -> dict[str, Any]:
+    settings = connection.settings_dict
+    pairs = {"HOST": "host", "PORT": "port", "USER": "user", "PASSWORD": "password", "NAME": "dbname"}
+    options = {n: v for n, v in settings.get("OPTIONS", {}).items() if n in ("sslmode", "sslrootcert", "service")}
+    return {ours: settings[theirs] for theirs, ours in pairs.items() if settings.get(theirs)} | options
+
+
+def _of_driver(given: Any) -> Server | None:
+    """Recognise a connection or a pool of a driver by the module of its class."""
+    for cls in type(given).__mro__:
+        top = cls.__module__.partition(".")[0]
+        parameters = _PARAMETERS.get(top)
+        if parameters is not None:
+            found = parameters(given)
+            return None if found is None else Server("postgres", found, given)
+        kind = "mariadb" if cls.__module__.startswith("mysql.connector") else _KINDS.get(top)
+        if kind is not None and hasattr(given, "cursor"):
+            return Server(kind, {}, given)
+    return None
+
+
+def _of_psycopg(given: Any) -> dict[str, Any] | None:
+    info = getattr(given, "info", None)
+    if info is None:
+        return None
+    parameters = dict(info.get_parameters())
+    return parameters | ({"password": info.password} if info.password else {})
+
+
+def _of_psycopg_pool(given: Any) -> dict[str, Any] | None:
+    from psycopg.conninfo import conninfo_to_dict
+
+    known = ("host", "port", "user", "password", "dbname", "sslmode")
+    kwargs = getattr(given, "kwargs", None) or {}
+    more = {name: kwargs[name] for name in known if isinstance(kwargs, dict) and name in kwargs}
+    return {**conninfo_to_dict(given.conninfo), **more}
+
+
+def _of_psycopg2(given: Any) -> dict[str, Any] | None:
+    info = getattr(given, "info", None)
+    if info is None:
+        pool = getattr(given, "_kwargs", None)  # a pool
+        return None if pool is None else dict(pool)
+    return {**info.dsn_parameters, **({"password": info.password} if info.password else {})}
+
+
+def _of_asyncpg(given: Any) -> dict[str, Any] | None:
+    address: Any = getattr(given, "_addr", None)
+    parameters: Any = getattr(given, "_params", None)
+    if address is None:  # a pool
+        args, kwargs = getattr(given, "_connect_args", ()), getattr(given, "_connect_kwargs", {})
+        dsn = kwargs.get("dsn") or (args[0] if args else None)
+        if dsn:
+            return _of_url(dsn).parameters
+        pairs = {"host": "host", "port": "port", "user": "user", "password": "password", "database": "dbname"}
+        return {ours: kwargs[theirs] for theirs, ours in pairs.items() if kwargs.get(theirs)} or None
+    host, port = address if isinstance(address, tuple) else (address.rpartition("/")[0], address.rpartition(".")[2])
+    found = {"host": host, "port": port, "user": parameters.user, "dbname": parameters.database}
+    return found | ({"password": parameters.password} if isinstance(parameters.password, str) else {})
+
+
+_PARAMETERS: dict[str, Callable[[Any], dict[str, Any] | None]] = {
+    "psycopg": _of_psycopg, "psycopg_pool": _of_psycopg_pool, "psycopg2": _of_psycopg2, "asyncpg": _of_asyncpg,
+}  # fmt: skip
