@@ -588,8 +588,8 @@ class Rig:
 
         Parameters: `database` is a URL; an engine, session maker, session or connection of SQLAlchemy;
         ``django.db.connection``; a connection or a pool of psycopg, psycopg2 or asyncpg; a connection of a MySQL
-        driver; or a function that returns one of these. `when_used`: True waits until a driver sends a statement, so that
-        a test that uses no database needs no server. Default False.
+        driver; or a function that returns one of these. `when_used`: True waits until a driver sends a statement, so
+        that a test that uses no database needs no server. Default False.
 
         Raises `InputError` for anything else, and `DatabaseClockError` if the server does not answer, the user may not
         create functions, or an open transaction is in the way. Nothing is changed then.
@@ -630,10 +630,17 @@ class Rig:
         return made
 
     def transaction_at(self, target: Any, *, joins: bool = True) -> Any:
-        """Let a real function that returns a context manager open a transaction of the rig as well.
+        """Let the application's own transactions open a transaction of the rig as well.
 
-        Parameters: `target` is its import path or the function, such as the application's ``atomic``; `joins` is as in
-        `transaction`. Raises `TapError`.
+        Every use follows: ``with atomic():``, ``@atomic``, functions that were decorated when their module was
+        imported, nested uses as savepoints, and Django's ``on_commit`` and ``ATOMIC_REQUESTS``.
+
+        Parameters: `target` is the import path of a function that returns a context manager, the function, or the class
+        of the context managers; `joins` is as in `transaction`. Raises `TapError`.
+
+        Example::
+
+            rig.transaction_at("django.db.transaction:atomic")
         """
         from .capture.transaction_taps import TransactionTap
 

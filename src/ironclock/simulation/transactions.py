@@ -105,6 +105,10 @@ class Transactions:
         made = self.open[task] = LiveTransaction(self._last_number, task, joins, self.open.get(task))
         return made
 
+    def is_of_running_task(self, transaction: LiveTransaction) -> bool:
+        """Return True if the running task, or the test's own code, has begun a transaction."""
+        return transaction.task is self._loop.current
+
     def pass_commit(self, transaction: LiveTransaction) -> None:
         """Pass the seam before the commit. A fault there rolls the transaction back, and its error is raised."""
         if self._loop.fault_hook is not None:

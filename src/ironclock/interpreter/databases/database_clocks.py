@@ -123,7 +123,7 @@ class DatabaseClocks:
         return session.follows
 
     def statement(self, sql: str, session: Session | None) -> str:
-        """Return a statement as the server is to get it. Parameters: `session`: that of its connection, if it follows."""
+        """Return a statement as the server is to get it. Parameters: `session` is that of its connection, if any."""
         if session is None or not session.follows:
             if simulated(sql) != sql:
                 self._note(sql, "server")
