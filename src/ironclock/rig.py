@@ -46,7 +46,7 @@ from .simulation.event_loop import ONE_EVENT
 from .simulation.events import Events
 from .simulation.faults import Faults
 from .simulation.job_sets import DeadLetters, JobSet, expected, listed
-from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt
+from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt, LiveJob
 from .simulation.policy import Call, JobType, Policy
 from .simulation.queues import Pool, QueueControl
 from .simulation.requests import Request
@@ -62,6 +62,7 @@ if TYPE_CHECKING:
     from .capture.collector import Collector
     from .capture.endpoint import Endpoint
     from .capture.outbox import Columns, Outbox
+    from .capture.worker_loops import HandlerTap, LoopGroup, WorkerLoops
     from .foundation.distributions import Spread
     from .history.approval import Approval
     from .search.replay import Replay
@@ -142,6 +143,8 @@ class Rig:
         self._taken_away: list[Replacement] = []
         self._databases: list[Server] = []
         self._databases_when_used: list[Callable[[], Server]] = []
+        self._outboxes: list[Outbox] = []
+        self._loops: WorkerLoops | None = None
         self.schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
         """The schedules by name: ``rig.schedules["close-till"]``."""
         # Who has entered it, and on whose behalf.
@@ -317,10 +320,14 @@ class Rig:
         if how not in ("ask", "throw"):
             raise InputError(f"how is {how!r}; give 'ask' or 'throw'")
         self._simulation.shutdown.stop_workers(to_ns(grace, what="grace"), how)
+        if self._loops is not None:
+            self._loops.stop(None, to_ns(grace, what="grace"))
 
     def start_workers(self) -> None:
         """Let the workers take jobs again."""
         self._simulation.shutdown.start_workers()
+        if self._loops is not None:
+            self._loops.start_all()
 
     # --- enqueueing ---------------------------------------------------------------------------------
 
@@ -649,24 +656,104 @@ class Rig:
         return made
 
     def outbox(
-        self, connection: Any, *, table: str, columns: Columns, handlers: Any = None, where: str | None = None
-    ) -> Outbox:
-        """Take jobs from the application's own job table; return the outbox.
+        self, database: Any, *, table: Any, columns: Columns | None = None, handlers: Any = None,
+        where: str | None = None, runs: bool = True,
+    ) -> Outbox:  # fmt: skip
+        """Take jobs from the application's own job table; return the outbox. A rig can have several.
 
         Parameters:
 
-        - `connection`: a database connection (DB-API 2.0 or SQLAlchemy), or a function that returns one.
-        - `table`: the name of the table.
-        - `columns`: what the columns are called (`Columns`).
+        - `database`: a connection (DB-API 2.0, SQLAlchemy or ``django.db.connection``); an engine, a session or a
+          session maker of SQLAlchemy; a URL; or a function that returns one of them.
+        - `table`: the name of the table, or a model of SQLAlchemy or Django.
+        - `columns`: what the columns are called (`Columns`). Default None: those of the model, by their common names.
         - `handlers`: the function or job type of each name: a mapping, or a function of the name. Default None: the job
           types of the rig.
         - `where`: SQL that chooses the rows to read. Default None: all that wait.
+        - `runs`: True (the default) lets the workers of the rig run the jobs, and writes states and attempts back.
+          False: the application's own workers run them (`run_loop`), and their rows say what becomes of each.
 
-        Raises `InputError` for a connection, table or column that cannot be used.
+        Raises `InputError` for a database, table or column that cannot be used.
+
+        Example::
+
+            rig.outbox(engine, table=OutboxRow, handlers={"manifest": submit_manifest})
         """
         from .capture.outbox import Outbox
 
-        return Outbox(connection, table, columns, handlers, where, self._simulation, self._registry)
+        simulation = self._simulation
+        made = Outbox(database, table, columns, handlers, where, runs, simulation, self._registry, self._worker_loops())
+        self._outboxes.append(made)
+        return made
+
+    def run_loop(
+        self, function: Callable[..., Any], *args: Any, count: int = 1, name: str | None = None, skew: Duration = 0,
+        restart: Duration | None = None, stop: Callable[[], object] | None = None,
+    ) -> LoopGroup:  # fmt: skip
+        """Run worker loops of the application's own, each on a thread of the rig; return them.
+
+        A loop is a worker, in the history by its name (``"worker-1"``). It can be killed, and die at a seam
+        (``rig.faults.crash("worker", at="sleep")``): then no handler runs, and what it had open is taken back, as when
+        a process ends. `stop_workers` stops loops as well. When the rig is left, they end.
+
+        Parameters:
+
+        - `function`: the loop, sync or async. `args`: its arguments.
+        - `count`: how many of them run. Default 1.
+        - `name`: the name of the workers. Default: the function's own name.
+        - `skew`: how far the wall clock of their host is ahead; text can begin with a minus. Default 0.
+        - `restart`: after how long a loop starts again that has raised an error or died. Default None: one that died at
+          a seam starts again after the time that the fault says, one that raised an error does not.
+        - `stop`: a function that asks all of them to stop. Default None: the signal SIGTERM asks them.
+
+        What a loop does between claim and release of a row is an attempt at its job, if an `outbox` with ``runs=False``
+        follows the table, or if `handler` says which function handles a job.
+
+        Raises `InputError`, `DurationError` or `RigStateError`.
+
+        Example::
+
+            rig.outbox(engine, table=Booking, runs=False)
+            workers = rig.run_loop(work, count=3, name="worker", restart="5s")
+        """
+        loops = self._worker_loops()
+        entered = self._thread is not None
+        return loops.add(function, count, name, args, skew, restart, stop, entered, self._policy)
+
+    def handler(
+        self, target: Any, *, id: str | Callable[..., Any] | None = None, job: str | Callable[..., Any] | None = None
+    ) -> HandlerTap:  # fmt: skip
+        """Let each call of a function by a worker loop be an attempt at a job.
+
+        Parameters:
+
+        - `target`: the function that handles one job: its import path or itself, sync or async.
+        - `id`: what the job is known by: the name of a parameter, or a function of the arguments. If it is the id of a
+          row of an outbox, the attempt is one at the job of that row. Default None: each call is a job.
+        - `job`: the name of the job: the name of a parameter, or a function of the arguments. Default None: the name of
+          the function.
+
+        Raises `TapError`.
+
+        Example::
+
+            rig.handler("tern_line.work:handle", id="row_id", job="kind")
+        """
+        from .capture.worker_loops import HandlerTap
+
+        def find(number: Any) -> LiveJob | None:
+            return next((found for box in self._outboxes if (found := box.live_job(number)) is not None), None)
+
+        made = HandlerTap(target, self._worker_loops(), find, self._registry.placeholder, id, job)
+        self._install(made)
+        return made
+
+    def _worker_loops(self) -> WorkerLoops:
+        if self._loops is None:
+            from .capture.worker_loops import WorkerLoops
+
+            self._loops = WorkerLoops(self._simulation, self._threads, self._registry)
+        return self._loops
 
     def web(self, app: Any, *, raise_errors: bool = True) -> httpx.Client:
         """Return an `httpx.Client` whose requests go to a WSGI or ASGI application (`app`) in this process.
@@ -1068,6 +1155,8 @@ class Rig:
                 self._replay.enter()
             for tap in self._taps:
                 tap.install()
+            if self._loops is not None:
+                self._loops.enter()
             for find in self._databases_when_used:
                 self._clock_functions.border.database_clocks.begin_when_used(find)
             for server in self._databases:
@@ -1123,6 +1212,8 @@ class Rig:
             self._depth = 0
             if self._asyncio_loops is not None:
                 self._asyncio_loops.close_idle()
+            for outbox in self._outboxes:
+                outbox.close()
             if self._border is not None:
                 self._border.leave()
             self._threads.end_idle_pool_workers()

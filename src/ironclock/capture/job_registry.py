@@ -6,7 +6,7 @@ from collections.abc import Callable
 from types import MethodType
 from typing import Any
 
-from ..errors import InputError, InstantError, PolicyError, UnknownJob, nearest
+from ..errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.instants import Instant, within_time
 from ..simulation.broker import Broker
@@ -154,6 +154,13 @@ class JobRegistry:
         types[name] = made
         return made
 
+    def placeholder(self, name: str) -> JobType[..., Any]:
+        """Return the job type of a name whose jobs the application runs itself. It is made if there is none."""
+        known = self._broker.types.get(name)
+        if known is None:
+            known = self._broker.types[name] = JobType(_not_run_here, name, self._policy)
+        return known
+
     def _free_name(self, job: Any) -> str:
         """Return a name for a callable that is not a job type yet, such as ``send`` or ``send-2``."""
         name = base = job_name(job)
@@ -161,3 +168,7 @@ class JobRegistry:
         while name in self._broker.types:
             name, count = f"{base}-{count}", count + 1
         return name
+
+
+def _not_run_here(*args: Any, **kwargs: Any) -> None:
+    raise RigStateError("the application's own workers run this job, and not the rig")

@@ -13,56 +13,87 @@ from ..foundation.durations import NS
 from ..foundation.instants import instant_ns, within_time
 from ..simulation.event_loop import Waiter
 from ..simulation.jobs import OPEN, Job, LiveJob
+from .model_columns import columns_of, is_model, table_of
+from .observed_jobs import RowFailed
 from .sql import Database
 
 if TYPE_CHECKING:
     from ..simulation.simulation import Simulation
     from .job_registry import JobRegistry
+    from .worker_loops import WorkerLoops
 
 
 @dataclass(frozen=True)
 class Columns:
-    """The names of the columns of a job table.
+    """The names of the columns of a job table, and of the states in it.
 
-    - `id`, `name`, `args`: the row's id, the job's name and its arguments as a JSON array. Every table has them.
-    - `kwargs`: the keyword arguments as a JSON object. Default None: no such column.
+    - `id`, `name`: the row's id, and the job's name.
+    - `args`: the arguments as a JSON array. Default ``"args"``. None: no such column.
+    - `kwargs`: the keyword arguments as a JSON object. Default None: no such column. A payload that is one JSON object
+      is ``args=None, kwargs="payload"``.
     - `queue`, `priority`: the queue's name and the priority. Default None.
     - `due`: seconds since the epoch, a datetime (without a zone: UTC) or ISO 8601 text. Default None: due at once.
     - `state`: the state of the row. Default None: every row is read.
-    - `tries`: written with the number of attempts when the job is closed. Default None.
-    - `waiting`: only rows with this state are read. Default ``"waiting"``.
+    - `tries`: written with the number of attempts. Default None.
+    - `worker`: who has the row. Default None.
+    - `error`: written with the error of the last attempt. Default None.
+    - `waiting`: the state of rows that wait for an attempt; several, if there are several. Default ``"waiting"``.
+    - `claimed`: the state of rows that a worker has; several, if there are several. Default None: not written.
     - `done`, `dead`: the states written when the job is closed. Default None: not written.
 
     Raises `InputError`.
 
     Example::
 
-        columns = ic.Columns(args="payload", due="run_at", state="state", done="sent")
+        columns = ic.Columns(args=None, kwargs="payload", due="run_at", state="state", done="sent")
         rig.outbox(connection, table="outbox", columns=columns, handlers={"manifest": submit_manifest})
     """
 
     id: str = "id"
     name: str = "name"
-    args: str = "args"
+    args: str | None = "args"
     kwargs: str | None = None
     queue: str | None = None
     due: str | None = None
     priority: str | None = None
     state: str | None = None
     tries: str | None = None
+    worker: str | None = None
+    error: str | None = None
     waiting: Any = "waiting"
+    claimed: Any = None
     done: Any = None
     dead: Any = None
 
     def __post_init__(self) -> None:
         for one in fields(self):
             value = getattr(self, one.name)
-            if one.name in ("waiting", "done", "dead") or (value is None and one.default is None):
+            if one.name in _STATES or (value is None and (one.default is None or one.name == "args")):
                 continue
             if not isinstance(value, str) or not value.replace("_", "a").isalnum():
                 raise InputError(f"the column {one.name} is {value!r}; give the name of a column")
-        if self.state is None and (self.done is not None or self.dead is not None):
-            raise InputError("done or dead is given, and no state column to write it into; give state=...")
+        given = [name for name in ("claimed", "done", "dead") if getattr(self, name) is not None]
+        if self.state is None and given:
+            raise InputError(f"{' and '.join(given)} is given, and no state column to write it into; give state=...")
+
+    @staticmethod
+    def of(model: Any) -> Columns:
+        """Return the columns of a model of SQLAlchemy or Django, by the common names of columns and states.
+
+        Raises `InputError` if it has no column for the name of the job. Example::
+
+            columns = dataclasses.replace(ic.Columns.of(Outbox), due="send_at")
+        """
+        if not is_model(model):
+            raise InputError(f"the model is {model!r}; give a model class of SQLAlchemy or Django")
+        return Columns(**columns_of(model))
+
+
+_STATES = ("waiting", "claimed", "done", "dead")
+
+
+def _several(value: Any) -> tuple[Any, ...]:
+    return () if value is None else tuple(value) if isinstance(value, (tuple, list, set, frozenset)) else (value,)
 
 
 class Outbox:
@@ -73,63 +104,138 @@ class Outbox:
     changes otherwise, the job is withdrawn, and another one takes its place. A row that is set back to waiting after
     its job has ended becomes a new job, and so does another row with the same id.
 
+    With ``runs=False`` the application's own workers run the jobs (`Rig.run_loop`). Then the rows say what becomes of
+    each job: it is claimed, waits again, is done, or is dead.
+
     Parameters:
 
-    - `connection`: a DB-API connection, a connection of SQLAlchemy, or a function that returns one of them.
-    - `table`: the name of the table.
-    - `columns`: `Columns`.
+    - `database`: a connection (DB-API 2.0, SQLAlchemy or Django), an engine, a session or a session maker of
+      SQLAlchemy, a URL, or a function that returns one of them.
+    - `table`: the name of the table, or a model of SQLAlchemy or Django.
+    - `columns`: `Columns`. Default None: those of the model.
     - `handlers`: a mapping or a function from the name in a row to a callable. Default None: names of job types.
     - `where`: one more condition in SQL. Default None.
+    - `runs`: False if the application's own workers run the jobs. Default True.
 
     Raises `InputError`. A row that cannot be read raises `PayloadError`, `UnknownJob` or `InputError`.
     """
 
     def __init__(
-        self, connection: Any, table: str, columns: Columns, handlers: Any, where: str | None, simulation: Simulation,
-        registry: JobRegistry,
+        self, database: Any, table: Any, columns: Columns | None, handlers: Any, where: str | None, runs: bool,
+        simulation: Simulation, registry: JobRegistry, loops: WorkerLoops,
     ) -> None:  # fmt: skip
+        if is_model(table):
+            columns = Columns.of(table) if columns is None else columns
+            table = table_of(table)
         if not isinstance(columns, Columns):
-            raise InputError(f"columns is {columns!r}; give an ic.Columns(...)")
+            raise InputError(f"columns is {columns!r}; give an ic.Columns(...), or a model as table=")
         if not isinstance(table, str) or not table.replace("_", "a").replace(".", "a").isalnum():
-            raise InputError(f"table is {table!r}; give a table's name")
-        self._database = Database(connection)
+            raise InputError(f"table is {table!r}; give a table's name, or a model of SQLAlchemy or Django")
+        if not isinstance(runs, bool):
+            raise InputError(f"runs is {runs!r}; give True, or False if the application's own workers run the jobs")
+        if not runs and columns.state is None and columns.due is None:
+            raise InputError(
+                "runs is False, and there is no state column that says who has a row; give Columns(state=..., "
+                "claimed=...)"
+            )
+        self._database = Database(database)
         self._table = table
         self._columns = columns
         self._handlers = handlers
+        self._runs = runs
+        self._simulation = simulation
         self._loop = simulation.loop
         self._history = simulation.history
         self._broker = simulation.broker
         self._registry = registry
+        self._loops = loops
         self._live_jobs: dict[Any, LiveJob] = {}
-        self._rows: dict[Any, tuple[Any, ...]] = {}  # by id, as read the last time
+        self._rows: dict[Any, dict[str, Any]] = {}  # by id, as read the last time
+        self._written: dict[Any, tuple[Any, ...]] = {}  # by id, what of its job was written last
         self._reading = False
-        wanted = [columns.id, columns.name, columns.args]
-        self._optional = {
-            what: getattr(columns, what)
-            for what in ("kwargs", "queue", "due", "priority")
-            if getattr(columns, what) is not None
+        self._parts = {
+            part: name
+            for part in (
+                "id",
+                "name",
+                "args",
+                "kwargs",
+                "queue",
+                "due",
+                "priority",
+                "state",
+                "tries",
+                "worker",
+                "error",
+            )
+            if (name := getattr(columns, part)) is not None
         }
-        conditions = [f"{columns.state} = ?"] if columns.state is not None else []
+        if runs:
+            for part in ("state", "tries", "worker", "error"):
+                self._parts.pop(part, None)  # the rig writes them itself
+        self._waiting, self._claimed = _several(columns.waiting), _several(columns.claimed)
+        self._done, self._dead = _several(columns.done), _several(columns.dead)
+        conditions = []
+        self._values: list[Any] = []
+        if runs and columns.state is not None:
+            self._values = list(self._waiting)
+            marks = ", ".join("?" * len(self._values))
+            conditions.append(f"{columns.state} = ?" if len(self._values) == 1 else f"{columns.state} in ({marks})")
         conditions += [f"({where})"] if where else []
         self._select = (
-            f"select {', '.join([*wanted, *self._optional.values()])} from {table}"
+            f"select {', '.join(self._parts.values())} from {table}"
             f"{' where ' * bool(conditions)}{' and '.join(conditions)} order by {columns.id}"
         )
-        self._values = [columns.waiting] if columns.state is not None else []
         self._loop.waiters.append(Waiter(None, self._look))
+        if not runs:
+            loops.tables.append(self._look)
 
     @property
     def jobs(self) -> dict[Any, Job[Any]]:
         """The jobs by the id of their row."""
         return {number: job.reader for number, job in self._live_jobs.items()}
 
+    def close(self) -> None:
+        """Close what was opened for it: its rig is left."""
+        self._database.close()
+
+    def live_job(self, number: Any) -> LiveJob | None:
+        """Return the job of a row. None if it has none."""
+        found = self._live_jobs.get(number)
+        if found is None:
+            self._look()
+            found = self._live_jobs.get(number)
+        return found
+
+    def next_due_ns(self) -> int | None:
+        """Return when the next row falls due. None if none waits. -1: something else can happen to a row at any time.
+
+        Only an outbox whose jobs the application's own workers run can tell.
+        """
+        dues = []
+        for number, job in self._live_jobs.items():
+            if job.state in OPEN and number in self._rows:
+                if job.state == "running" or job.due_ns <= self._loop.now:
+                    return -1
+                dues.append(job.due_ns)
+        return min(dues, default=None)
+
+    # --- reading ------------------------------------------------------------------------------------
+
     def read(self) -> list[Job[Any]]:
         """Read the table; return the new jobs. The rig does this before anything runs, and after every event."""
         if self._database.in_transaction():
             return []
-        rows = self._database.rows(self._select, self._values)
-        self._database.end_query()
-        there, before = {row[0]: row for row in rows}, self._rows
+        if self._runs:
+            self._write_changes()
+        rows = [dict(zip(self._parts, row, strict=True)) for row in self._database.rows(self._select, self._values)]
+        there = {row["id"]: row for row in rows}
+        made = self._read_to_run(there) if self._runs else self._read_to_observe(there)
+        self._rows = there
+        return [job.reader for job in made]
+
+    def _read_to_run(self, there: dict[Any, dict[str, Any]]) -> list[LiveJob]:
+        before = self._rows
         for number, job in self._live_jobs.items():
             row = there.get(number)
             unchanged = row is not None and row == before.get(number, row)
@@ -138,26 +244,26 @@ class Outbox:
             how = "is gone" if row is None else "has changed"
             self._history.record("note", job, 0, f"its row {number!r} of {self._table} {how}")
             self._broker.withdraw(job)
-        self._rows = there
-        return [self._take(row).reader for row in rows if self._is_new(row, before)]
+        return [self._take(number, row) for number, row in there.items() if self._is_new(number, row, before)]
 
-    def _is_new(self, row: tuple[Any, ...], before: dict[Any, tuple[Any, ...]]) -> bool:
+    def _is_new(self, number: Any, row: dict[str, Any], before: dict[Any, dict[str, Any]]) -> bool:
         """Return True if a row is to become a job: it is new, it has changed, or it waits again."""
-        job = self._live_jobs.get(row[0])
+        job = self._live_jobs.get(number)
         if job is None:
             return True
         if job.state in OPEN:
             return False
         # If the rig has written the end of the job into its row, and the row waits now, somebody has set it back. If
         # not, a row that was away is another one with the same id.
-        return row != before.get(row[0]) or self._end_of(job) is not None
+        return row != before.get(number) or self._end_of(job) is not None
 
     def _end_of(self, job: LiveJob) -> Any:
         """Return what is written into the state column of the row of a closed job. None: nothing."""
         columns = self._columns
         if columns.state is None:
             return None
-        return columns.done if job.state == "done" else columns.dead if job.state in ("dead", "dropped") else None
+        states = self._done if job.state == "done" else self._dead if job.state in ("dead", "dropped") else ()
+        return states[0] if states else None
 
     def _look(self) -> bool:
         if not self._reading:
@@ -168,24 +274,89 @@ class Outbox:
                 self._reading = False
         return False
 
-    def _take(self, row: tuple[Any, ...]) -> LiveJob:
-        number, name, args = row[:3]
-        more = dict(zip(self._optional, row[3:], strict=True))
+    def _take(self, number: Any, row: dict[str, Any]) -> LiveJob:
         spot = f"row {number!r} of {self._table}"
-        type = self._registry.type_of(self._handler(name, spot))
-        call = type.call(*self._json(args, list, spot), **self._json(more.get("kwargs"), dict, spot))
-        due = self._due(more.get("due"), spot)
-        due = max(due, self._loop.now)
-        job = self._broker.enqueue(type, call.args, call.kwargs, due, more.get("queue"), more.get("priority"))
-        job.copies_arguments = True
-        job.when_closed(lambda closed: self._closed(number, closed))
+        type, args, kwargs = self._call(row, spot)
+        due = max(self._due(row.get("due"), spot), self._loop.now)
+        if self._runs:
+            job = self._broker.enqueue(type, args, kwargs, due, row.get("queue"), row.get("priority"))
+            job.copies_arguments = True
+            job.when_closed(lambda closed: self._closed(number, closed))
+        else:
+            job = self._loops.observed.enter(type, args, kwargs, due, row.get("queue"), row.get("priority"))
         self._live_jobs[number] = job
+        self._written.pop(number, None)
         return job
+
+    def _call(self, row: dict[str, Any], spot: str) -> tuple[Any, tuple[Any, ...], dict[str, Any]]:
+        args = self._json(row.get("args"), list, spot)
+        kwargs = self._json(row.get("kwargs"), dict, spot)
+        type = self._registry.type_of(self._handler(row["name"], spot))
+        if not self._runs:
+            return type, tuple(args), kwargs  # its handler can be called in another way
+        call = type.call(*args, **kwargs)
+        return type, call.args, call.kwargs
+
+    # --- jobs that others run -----------------------------------------------------------------------
+
+    def _read_to_observe(self, there: dict[Any, dict[str, Any]]) -> list[LiveJob]:
+        made = []
+        for number in [number for number in self._rows if number not in there]:
+            gone = self._live_jobs.get(number)
+            if gone is not None and gone.state in OPEN:
+                self._loops.observed.row_is_gone(gone, self._loops.last())
+        for number, row in there.items():
+            if row == self._rows.get(number):
+                continue
+            known = self._live_jobs.get(number)
+            if known is None or (known.state not in OPEN and number not in self._rows):
+                known = self._take(number, row)
+                made.append(known)
+            self._follow(known, row, self._rows.get(number, {}))
+        self._loops.observed.settle_rest()
+        return made
+
+    def _follow(self, job: LiveJob, row: dict[str, Any], before: dict[str, Any]) -> None:
+        """Write down what a changed row says of its job."""
+        observed, state = self._loops.observed, row.get("state")
+        spot = f"row {row['id']!r} of {self._table}"
+        text, by = row.get("error"), self._loops.last()
+        error = RowFailed(str(text)) if text else None
+        if state in self._claimed:
+            self._begin(job, row, before)
+        elif state in self._done:
+            if job.state in OPEN:
+                if not job.attempts_made:
+                    self._begin(job, row, before)  # it was claimed and done between two looks
+                observed.row_is_done(job, by)
+        elif state in self._dead:
+            if job.state in OPEN:
+                observed.row_is_dead(job, error, by)
+        else:
+            due = self._due(row.get("due"), spot)
+            if before and (
+                before.get("state") not in self._waiting
+                or job.state not in OPEN
+                or row.get("tries") != before.get("tries")
+            ):
+                observed.row_waits(job, due, error, by)
+            elif job.state != "running":
+                job.due_ns = due
+
+    def _begin(self, job: LiveJob, row: dict[str, Any], before: dict[str, Any]) -> None:
+        """Write down that a worker has claimed a row, unless its handler has done so."""
+        if job.running_attempt is not None and before.get("worker") == row.get("worker"):
+            return
+        loop = self._loops.last()
+        if loop is not None and job.running_attempt is None:
+            self._loops.observed.begin(job, loop)
 
     def _handler(self, name: str, spot: str) -> Any:
         handlers = self._handlers
         if handlers is None:
             known = self._broker.types
+            if name not in known and not self._runs:
+                return self._registry.placeholder(str(name))
             if name not in known:
                 raise UnknownJob(f"{spot} names the job {name!r}, which is not a job type; {nearest(str(name), known)}")
             return known[name]
@@ -232,19 +403,56 @@ class Outbox:
                 "datetime or text"
             ) from None
 
+    # --- writing ------------------------------------------------------------------------------------
+
     def _closed(self, number: Any, job: LiveJob) -> None:
+        self._write(number, job)
+
+    def _write_changes(self) -> None:
+        """Write what has become of the jobs, for columns that say more than the end."""
+        if not self._claimed and self._columns.error is None:
+            return
+        for number, job in self._live_jobs.items():
+            if job.state in ("running", "backing-off"):
+                self._write(number, job)
+
+    def _write(self, number: Any, job: LiveJob) -> None:
         columns = self._columns
-        state = self._end_of(job)
         changes: list[tuple[str, Any]] = []
+        state: Any = None
+        if job.state == "running":
+            state = self._claimed[0] if self._claimed else None
+        elif job.state == "backing-off":
+            state = self._waiting[0] if self._claimed else None
+        else:
+            state = self._end_of(job)
         if columns.state is not None and state is not None:
             changes.append((columns.state, state))
         if columns.tries is not None:
             changes.append((columns.tries, job.attempts_made))
-        if changes:
+        if columns.error is not None and job.error is not None:
+            changes.append((columns.error, f"{type(job.error).__name__}: {job.error}"))
+        if columns.due is not None and job.state == "backing-off":
+            changes.append((columns.due, self._as_due(number, job.due_ns)))
+        if changes and self._written.get(number) != tuple(changes):
+            self._written[number] = tuple(changes)
             setting = ", ".join(f"{column} = ?" for column, _ in changes)
             sql = f"update {self._table} set {setting} where {columns.id} = ?"
             self._database.change(sql, [*(value for _, value in changes), number])
-            self._database.commit()
+
+    def _as_due(self, number: Any, ns: int) -> Any:
+        """Return an instant in the form that the row had."""
+        before = self._rows.get(number, {}).get("due")
+        at = self._loop.timeline.at(ns).astimezone(dt.timezone.utc)
+        if isinstance(before, str):
+            return (
+                at.isoformat()
+                if before[-6:-5] in "+-" or before.endswith("Z")
+                else at.replace(tzinfo=None).isoformat(sep=before[10:11] or "T")
+            )
+        if isinstance(before, dt.datetime):
+            return at if before.tzinfo is not None else at.replace(tzinfo=None)
+        return ns / NS
 
     def __repr__(self) -> str:
         return f"<outbox {self._table}: {len(self._live_jobs)} jobs>"

@@ -1,35 +1,95 @@
-"""One way to use a database: a DB-API 2.0 connection (PEP 249), or a connection of SQLAlchemy."""
+"""One way to use a database, whatever the application has: DB-API 2.0 (PEP 249), SQLAlchemy, Django, or a URL."""
 
 from __future__ import annotations
 
+import importlib.util
 import sys
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, Protocol
+from urllib.parse import unquote, urlsplit
 
 from ..errors import InputError
 
 
+class Source(Protocol):
+    """Where statements go."""
+
+    def in_transaction(self) -> bool:
+        """Return True if the application has a transaction open in the same connection."""
+
+    def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
+        """Run a statement, with a question mark for each value. `take` gets the result and returns its rows."""
+
+    def close(self) -> None:
+        """Close what was opened here."""
+
+
 class Database:
-    """A connection, or a function that returns the one that is open now."""
+    """A database that the application uses.
 
-    def __init__(self, connection: Any) -> None:
-        self._given = connection
-        if not _is_connection(connection) and not callable(connection):
-            raise InputError(
-                f"the connection is {connection!r}; give a database connection, or a function that returns one"
-            )
+    Parameters: `given` is a DB-API connection; an engine, a session maker, a session or a connection of SQLAlchemy (an
+    async engine as well); a connection of Django; a URL; or a function that returns one of these.
 
-    @property
-    def _connection(self) -> Any:
-        if _is_connection(self._given):
-            return self._given
-        found = self._given()
-        if not _is_connection(found):
-            raise InputError(f"{self._given!r} returned {found!r}; it must return a database connection")
-        return found
+    Raises `InputError`.
+    """
+
+    def __init__(self, given: Any) -> None:
+        self._source = _source(given)
 
     def in_transaction(self) -> bool:
         """Return True if a transaction is open on the connection. False if its driver does not tell."""
+        return self._source.in_transaction()
+
+    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a query; return its rows. `sql` has a question mark for each value."""
+        return self._source.run(sql, values, lambda result: [tuple(row) for row in result.fetchall()], False)
+
+    def change(self, sql: str, values: Sequence[Any]) -> None:
+        """Run a statement, and commit, unless the application has a transaction open in the same connection."""
+        self._source.run(sql, values, lambda result: [], True)
+
+    def close(self) -> None:
+        """Close what was opened here."""
+        self._source.close()
+
+
+def _source(given: Any) -> Source:
+    if isinstance(given, str):
+        return _of_url(given)
+    if hasattr(given, "settings_dict") and hasattr(given, "savepoint_ids"):
+        return _Django(given)
+    engine = _engine(given)
+    if engine is not None:
+        return _Engine(engine)
+    if _is_connection(given) or callable(given):
+        return _Connection(given)
+    raise InputError(
+        f"the connection is {given!r}; give a database connection, an engine or a session maker of SQLAlchemy, "
+        "django.db.connection, a URL, or a function that returns one"
+    )
+
+
+class _Connection:
+    """A connection, or a function that returns the one that is open now."""
+
+    def __init__(self, given: Any) -> None:
+        self._given = given
+
+    @property
+    def _connection(self) -> Any:
+        given = self._given
+        if not _is_connection(given):
+            given = given()
+            if not _is_connection(given):
+                raise InputError(f"{self._given!r} returned {given!r}; it must return a database connection")
+        if hasattr(given, "get_bind"):  # a session of SQLAlchemy
+            return given.connection()
+        return given
+
+    def in_transaction(self) -> bool:
+        given = self._given
+        if hasattr(given, "get_bind"):
+            return bool(given.in_transaction())
         connection = self._connection
         told = getattr(connection, "in_transaction", None)
         if told is not None:
@@ -37,41 +97,171 @@ class Database:
         info = getattr(connection, "info", None)
         return getattr(info, "transaction_status", 0) not in (0, None)
 
-    def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
-        """Run a query; return its rows. `sql` has a question mark for each value."""
-        return self._run(sql, values, lambda result: [tuple(row) for row in result.fetchall()])
-
-    def change(self, sql: str, values: Sequence[Any]) -> None:
-        """Run a statement."""
-        self._run(sql, values, lambda result: [])
-
-    def commit(self) -> None:
-        """Commit."""
-        self._connection.commit()
-
-    def end_query(self) -> None:
-        """End the transaction that a query has opened."""
-        if self.in_transaction():
-            self._connection.rollback()
-
-    def _run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]]) -> list[Any]:
+    def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
+        before = self.in_transaction()
         connection = self._connection
-        driver = getattr(connection, "exec_driver_sql", None)
-        style = _style(connection)
-        text, given = _in_style(sql, list(values), style)
-        if driver is not None:
-            # SQLAlchemy gives the text to the driver as it is.
-            return take(driver(text, given if isinstance(given, dict) else tuple(given)) if values else driver(text))
-        cursor = connection.cursor()
+        result = _run(connection, sql, values, take)
+        if not before and self.in_transaction():
+            # A session of SQLAlchemy ends its transaction itself.
+            ends = self._given if hasattr(self._given, "get_bind") else connection
+            ends.commit() if writes else ends.rollback()
+        return result
+
+    def close(self) -> None:
+        """Do nothing: it is the application's."""
+
+
+class _Django:
+    """A connection of Django. What is open when the rig begins is the test's own, and goes on for ever."""
+
+    def __init__(self, connection: Any) -> None:
+        self._connection = connection
+        self._depth = self._open_blocks()
+
+    def _open_blocks(self) -> int:
+        return len(self._connection.savepoint_ids) + bool(self._connection.in_atomic_block)
+
+    def in_transaction(self) -> bool:
+        return self._open_blocks() > self._depth or (not self._connection.get_autocommit() and not self._depth)
+
+    def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
+        with self._connection.cursor() as cursor:
+            cursor.execute(_in_style(sql, list(values), "format")[0], list(values) or None)
+            return take(cursor)  # without a block of `atomic` it is committed
+
+    def close(self) -> None:
+        """Do nothing: it is the application's."""
+
+
+class _Engine:
+    """An engine of SQLAlchemy: each statement has a connection of its pool, and sees what is committed."""
+
+    def __init__(self, engine: Any) -> None:
+        self._engine = engine
+        # A pool of one connection, as for a database in memory, gives the application's own.
+        self._one = engine.connect() if type(engine.pool).__name__ in _POOLS_OF_ONE else None
+
+    def in_transaction(self) -> bool:
+        if self._one is None:
+            return False
+        raw = self._one.connection.dbapi_connection
+        return bool(getattr(raw, "in_transaction", False))
+
+    def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
+        if self._one is not None:
+            return _Connection(self._one).run(sql, values, take, writes)
+        with self._engine.connect() as connection:
+            result = _run(connection, sql, values, take)
+            if writes:
+                connection.commit()
+            return result
+
+    def close(self) -> None:
+        """Give the connection back."""
+        if self._one is not None:
+            self._one.close()
+            self._one = None
+
+
+_POOLS_OF_ONE = ("StaticPool", "SingletonThreadPool")
+
+
+class _Opened:
+    """A connection that is opened when it is needed."""
+
+    def __init__(self, connect: Callable[[], Any]) -> None:
+        self._connect = connect
+        self._connection: Any = None
+
+    def in_transaction(self) -> bool:
+        return False
+
+    def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
+        if self._connection is None:
+            self._connection = self._connect()
+        return _Connection(self._connection).run(sql, values, take, writes)
+
+    def close(self) -> None:
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None
+
+
+_SYNC_DRIVERS = {"aiosqlite": "pysqlite", "asyncpg": "psycopg", "aiomysql": "pymysql", "asyncmy": "pymysql"}
+
+
+def _engine(given: Any) -> Any:
+    """Return the engine of SQLAlchemy behind something. None if there is none, or if it is one connection."""
+    if hasattr(given, "get_bind") or hasattr(given, "exec_driver_sql"):
+        return None  # a session or a connection, which can have a transaction open
+    bind = given.kw.get("bind") if isinstance(getattr(given, "kw", None), dict) else given
+    bind = getattr(bind, "sync_engine", bind)
+    url = getattr(bind, "url", None)
+    if url is None or not hasattr(url, "drivername") or not hasattr(bind, "pool"):
+        return None
+    driver = url.get_driver_name()
+    if driver not in _SYNC_DRIVERS:
+        return bind
+    from sqlalchemy import create_engine
+
+    other = _SYNC_DRIVERS[driver]
+    if other == "psycopg" and importlib.util.find_spec("psycopg") is None:
+        other = "psycopg2"
+    return create_engine(url.set(drivername=f"{url.get_backend_name()}+{other}"))
+
+
+def _of_url(text: str) -> Source:
+    parts = urlsplit(text)
+    scheme, _, driver = parts.scheme.partition("+")
+    if not parts.scheme or "://" not in text:
+        raise InputError(f"the connection is {text!r}; give a URL, such as 'postgresql://tern@127.0.0.1/bookings'")
+    if importlib.util.find_spec("sqlalchemy") is not None:
+        from sqlalchemy import create_engine
+        from sqlalchemy.exc import ArgumentError, NoSuchModuleError
+
+        scheme = {"postgres": "postgresql"}.get(scheme, scheme)
+        driver = _SYNC_DRIVERS.get(driver, driver) or _default_driver(scheme)
         try:
-            cursor.execute(text, given) if values else cursor.execute(text)
-            return take(cursor)
-        finally:
-            cursor.close()
+            return _Engine(create_engine(f"{scheme}{'+' * bool(driver)}{driver}{text[len(parts.scheme) :]}"))
+        except (ArgumentError, NoSuchModuleError, ImportError) as error:
+            raise InputError(f"the connection is {text!r}, and SQLAlchemy cannot use that: {error}") from None
+    if scheme == "sqlite":
+        import sqlite3
+
+        path = unquote(parts.path)[1:]
+        return _Opened(lambda: sqlite3.connect(path or ":memory:", check_same_thread=False))
+    if scheme in ("postgresql", "postgres"):
+        driver = _default_driver("postgresql")
+        if driver:
+            return _Opened(lambda: importlib.import_module(driver).connect("postgresql" + text[len(parts.scheme) :]))
+    raise InputError(f"the connection is {text!r}; install SQLAlchemy for this kind, or give a connection")
+
+
+def _default_driver(scheme: str) -> str:
+    """Return the driver that is installed for a kind of database. Empty: SQLAlchemy's own choice."""
+    known = {"postgresql": ("psycopg", "psycopg2"), "mysql": ("pymysql", "MySQLdb"), "mariadb": ("pymysql", "MySQLdb")}
+    for driver in known.get(scheme, ()):
+        if importlib.util.find_spec(driver) is not None:
+            return {"MySQLdb": "mysqldb"}.get(driver, driver)
+    return ""
+
+
+def _run(connection: Any, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]]) -> list[Any]:
+    driver = getattr(connection, "exec_driver_sql", None)
+    text, given = _in_style(sql, list(values), _style(connection))
+    if driver is not None:
+        # SQLAlchemy gives the text to the driver as it is.
+        return take(driver(text, given if isinstance(given, dict) else tuple(given)) if values else driver(text))
+    cursor = connection.cursor()
+    try:
+        cursor.execute(text, given) if values else cursor.execute(text)
+        return take(cursor)
+    finally:
+        cursor.close()
 
 
 def _is_connection(thing: Any) -> bool:
-    return hasattr(thing, "commit") and (hasattr(thing, "cursor") or hasattr(thing, "exec_driver_sql"))
+    return hasattr(thing, "commit") and any(hasattr(thing, name) for name in ("cursor", "exec_driver_sql", "get_bind"))
 
 
 def _style(connection: Any) -> str:

@@ -16,7 +16,7 @@ class Entry:
     - `what`: what happened, one of enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued,
       discarded, refused, firing-refused, expired, lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered,
       asked-to-stop, progress, effect, before-commit, committed, rolled-back, request-failed, remembered, waited,
-      deadlocked, note.
+      deadlocked, worker-up, worker-down, polls-skipped, note.
     - `job`: the job's id, and `name` its type. None if it is not about a job.
     - `attempt`: the number of the attempt. 0 if it is not about an attempt.
     - `data`: everything else, as a saved file shows it.

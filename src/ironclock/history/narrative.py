@@ -136,4 +136,11 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         return f"enqueue of {data.get('asked')} refused: {data.get('error')}: {_one_line(data.get('message'))}"
     if what == "note":
         return str(data.get("text"))
+    if what == "worker-up":
+        start = data.get("start", 1)
+        return f"worker {data.get('worker')} starts" + (f" again (start {start})" if start != 1 else "")
+    if what == "worker-down":
+        return f"worker {data.get('worker')} is down: {_one_line(data.get('why'))}"
+    if what == "polls-skipped":
+        return f"worker {data.get('worker')} would find nothing in {data.get('count')} polls until {data.get('until')}"
     return what

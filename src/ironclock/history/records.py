@@ -146,6 +146,11 @@ _DATA: dict[str, Callable[[Any, Timeline | InstantTexts], dict[str, Any]]] = {
         "schedule": detail[0], "error": type(detail[1]).__name__, "message": message_of(detail[1])
     },
     "note": lambda text, timeline: {"text": text},
+    "worker-up": lambda detail, timeline: {"worker": detail[0], "start": detail[1]},
+    "worker-down": lambda detail, timeline: {"worker": detail[0], "why": detail[1]},
+    "polls-skipped": lambda detail, timeline: {
+        "worker": detail[0], "count": detail[1], "until": timeline.text(detail[2])
+    },
     "cancelled": _error_data,
     "crashed": lambda seam, timeline: {"seam": seam},
     "redelivered": lambda why, timeline: {"why": why},

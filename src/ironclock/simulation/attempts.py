@@ -455,9 +455,13 @@ class Attempts:
     def crash(self, attempt: LiveAttempt, seam: str, down_ns: int = 0) -> None:
         """End an attempt whose worker dies at a seam. A new worker is up after `down_ns`."""
         job, loop = attempt.job, self._loop
+        if attempt.loop is not None:
+            attempt.loop.crashed(attempt, seam, down_ns)
+            loop.current = None
+            return
         attempt.error = worker_died(attempt, seam)
         self._leaves_code(attempt)
-        self._tell_of_death(attempt)
+        self.tell_of_death(attempt)
         if attempt.counts:
             job.error = attempt.error
         attempt.track()
@@ -477,7 +481,7 @@ class Attempts:
         attempt, loop = task.owner, self._loop
         assert attempt is not None
         self._crash_by(attempt, seam, fault)
-        if task is not attempt and attempt.suspended:
+        if attempt.loop is None and task is not attempt and attempt.suspended:
             attempt.suspended = False
             loop.switcher.end_suspended(attempt)
         loop.switcher.end_running(task)
@@ -487,7 +491,7 @@ class Attempts:
         job, loop = attempt.job, self._loop
         is_running = loop.current is attempt
         self._leaves_code(attempt)
-        self._tell_of_death(attempt)
+        self.tell_of_death(attempt)
         attempt.error = WorkerDied(f"attempt {attempt.number} of {job.id} was killed ({then})")
         attempt.track()
         self._end(attempt, "cancelled", attempt.error, UNHEARD)
@@ -503,7 +507,8 @@ class Attempts:
             attempt.suspended = False
             loop.switcher.end_suspended(attempt)
 
-    def _tell_of_death(self, attempt: LiveAttempt) -> None:
+    def tell_of_death(self, attempt: LiveAttempt) -> None:
+        """Take back what an attempt has open, whose worker has died."""
         for told in self.on_death:
             told(attempt)
 
@@ -540,6 +545,7 @@ class Attempts:
         """Return every attempt that is running, in the order of their jobs."""
         counted = (job.running_attempt for job in self._broker.jobs if job.state in OPEN)
         found = [attempt for attempt in counted if attempt is not None]
+        found = [attempt for attempt in found if attempt.loop is None]
         return sorted([*found, *self._delivery.uncounted.values()], key=lambda a: (a.job.number, a.number))
 
 

@@ -173,6 +173,22 @@ class Broker:
             for listener in self.listeners[:]:
                 listener(job)
 
+    def write_down(
+        self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int, queue: str | None,
+        priority: int | None, key: Any,
+    ) -> LiveJob:  # fmt: skip
+        """Write down a job that somebody else runs; return it."""
+        now = self._loop.now
+        queue = type.queue if queue is None else queue
+        priority = type.priority if priority is None else priority
+        self._last_number += 1
+        job = LiveJob(self._home, type, self._last_number, args, kwargs, queue, priority, now, due_ns)
+        job.key = type.key_of(args, kwargs) if key is None and type.has_admission_rules else key
+        self.jobs.append(job)
+        self._loop.open_jobs += 1
+        self._history.add((now, "enqueued", job, 0, due_ns, 0, None, 0))
+        return job
+
     def make_due(self, job: LiveJob) -> None:
         """Put a job on the heap for this instant."""
         self._loop.schedule(self._loop.now, job.priority, self.on_due, job)

@@ -11,7 +11,7 @@ from ..errors import SelectionError, is_cancellation, nearest
 from ..foundation.instants import Timeline
 from ..history.history import History
 from .event_loop import EventLoop
-from .jobs import Job, LiveAttempt, LiveJob
+from .jobs import Job, LiveJob
 from .seam_faults import pass_seam_in_coroutine
 
 
@@ -187,7 +187,7 @@ class Effects(Sequence[Effect]):
         if name not in self.names:
             self.names[name] = None
         job = None if task is None else task.job
-        number = task.number if isinstance(task, LiveAttempt) else 0
+        number = task.attempt_number if task is not None else 0
         made = Effect(loop.timeline, loop.now, name, key, outcome, job, number, data)
         self._all.append(made)
         self._history.add((loop.now, "effect", job, number, made, 0, None, 0))

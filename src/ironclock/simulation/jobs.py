@@ -51,6 +51,25 @@ class JobHome(Protocol):
         """Return what happened to a job, in words."""
 
 
+class Worker(Protocol):
+    """What the simulation asks of a worker of the application's own."""
+
+    def crashed(self, attempt: LiveAttempt, seam: str, down_ns: int) -> None:
+        """Die at a seam, in an attempt."""
+
+    def subjects(self, attempt: LiveAttempt) -> tuple[LiveAttempt, ...]:
+        """Return whom a fault can be about when code of an attempt passes a seam."""
+
+    def released(self, attempt: LiveAttempt) -> None:
+        """Forget an attempt that has ended."""
+
+    def set_handler(self, number: int, handler: Any) -> Any:
+        """Do what `signal.signal` does in its process."""
+
+    def is_main(self, thread: Any) -> bool:
+        """Return True for the thread in which its function runs."""
+
+
 class LiveJob:
     """One job of a simulation. Fields that end in `_ns` are nanoseconds since the epoch; -1: not yet."""
 
@@ -158,6 +177,8 @@ class LiveAttempt(Task):
     counts = True
     """True as long as the queue accepts its acknowledgement."""
     asked_to_stop = False
+    loop: Worker | None = None
+    """The application's own worker that makes it. None: a worker of the rig."""
     seam_visits: dict[str, int] | None = None
     """How often it has passed each seam."""
     _reader: Attempt | None = None
@@ -196,8 +217,12 @@ class LiveAttempt(Task):
         return self.error
 
     @property
-    def label(self) -> str:
+    def label(self) -> str:  # type: ignore[override]
         return f"{self.job.id}/{self.number}"
+
+    @property
+    def attempt_number(self) -> int:
+        return self.number
 
     @property
     def has_ended(self) -> bool:

@@ -50,15 +50,16 @@ class SeamFaults:
         attempt = None if task is None else task.owner
         if attempt is None:
             return
-        attempt.track()
-        visit = attempt.visit(seam)
-        for fault in self._faults.seam:
-            if fault.at != seam or not fault.hits(attempt.job.type.name):
-                continue
-            if fault.visits is not None and visit not in fault.visits:
-                continue
-            if fault.strikes(loop.now, attempt.number, attempt):
-                self._strike(task, seam, fault, job_name, waits)
+        for subject in (attempt,) if attempt.loop is None else attempt.loop.subjects(attempt):
+            subject.track()
+            visit = subject.visit(seam)
+            for fault in self._faults.seam:
+                if fault.at != seam or not fault.hits(subject.job.type.name):
+                    continue
+                if fault.visits is not None and visit not in fault.visits:
+                    continue
+                if fault.strikes(loop.now, subject.number, subject):
+                    self._strike(task, seam, fault, job_name, waits)
 
     def pass_seam_of_tracked_jobs(self, seam: str, job_name: str = "", waits: list[int] | None = None) -> None:
         """Pass a seam in a world in which faults can strike only a few jobs."""

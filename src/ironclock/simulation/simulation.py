@@ -156,7 +156,8 @@ class Simulation:
     def wall_clock_offset_ns(self) -> int:
         """How far the wall clock that the running task sees is ahead of the simulation's instants."""
         task = self.loop.current
-        return self._wall_clock_jumped_ns + (task.pool.skew_ns if isinstance(task, LiveAttempt) else 0)
+        owner = None if task is None else task.owner
+        return self._wall_clock_jumped_ns + (0 if owner is None else owner.pool.skew_ns)
 
     def jump_wall_clock(self, by_ns: int) -> None:
         """Set the wall clock forward or back."""

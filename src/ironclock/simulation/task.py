@@ -31,15 +31,18 @@ class Task:
     def __init__(self, job: LiveJob | None) -> None:
         self.job = job
 
-    @property
-    def label(self) -> str:
-        """Its name, the same in every run of the same story."""
-        raise NotImplementedError
+    label: str
+    """Its name, the same in every run of the same story."""
 
     @property
     def priority(self) -> int:
         """Its order among events of the same instant: the lowest number comes first."""
         return 0 if self.job is None else self.job.priority
+
+    @property
+    def attempt_number(self) -> int:
+        """The number of the attempt that its effects belong to. 0 if it is none: a thread."""
+        return 0
 
     @property
     def has_ended(self) -> bool:

@@ -192,11 +192,12 @@ class Transactions:
 
     def worker_died(self, attempt: LiveAttempt) -> None:
         """Roll back every open transaction of an attempt whose worker has died."""
-        while attempt in self.open:
-            transaction = self.open[attempt]
-            if transaction.roll_back_real is not None:
-                transaction.roll_back_real()
-            self.roll_back(transaction)
+        for task in [task for task in self.open if task is not None and task.owner is attempt]:
+            while task in self.open:
+                transaction = self.open[task]
+                if transaction.roll_back_real is not None:
+                    transaction.roll_back_real()
+                self.roll_back(transaction)
 
     def _close(self, transaction: LiveTransaction, state: str) -> None:
         if transaction.state != "open" or self.open.get(transaction.task) is not transaction:
@@ -212,5 +213,5 @@ class Transactions:
 
     def _record(self, what: str, transaction: LiveTransaction, detail: object) -> None:
         task = transaction.task
-        number = task.number if isinstance(task, LiveAttempt) else 0
+        number = 0 if task is None else task.attempt_number
         self._history.record(what, None if task is None else task.job, number, detail)

@@ -139,6 +139,9 @@ def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any
         def replacement(number: int, handler: Any, /) -> Any:
             world = here()
             task = None if world is None else world.loop.current
+            worker = None if task is None or task.owner is None else task.owner.loop
+            if worker is not None and worker.is_main(task):
+                return worker.set_handler(number, handler)
             if task is not None and not isinstance(task.thread_key, str):
                 raise ValueError("signal only works in main thread of the main interpreter")
             return real(number, handler)

@@ -55,11 +55,11 @@ class _OnBehalf:
         thread = self._loop.current
         if thread is None or thread is self.attempt:
             return self._function(*args, **kwargs)
-        before, thread.owner, thread.job = thread.owner, self.attempt, self.attempt.job
+        before = thread.belong_to(self.attempt)
         try:
             return self._function(*args, **kwargs)
         finally:
-            thread.owner, thread.job = before, None if before is None else before.job
+            thread.belong_to(before)
 
 
 class Executors:

@@ -18,7 +18,7 @@ import greenlet
 
 from ...errors import StrictError
 from ...foundation.source_location import calling, is_own
-from ...simulation.jobs import LiveAttempt
+from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.task import Task
 from ..patching.real_threads import pool_worker, runner_threads, starting
 from .deadlocks import Deadlocks
@@ -65,14 +65,16 @@ class SimulatedThread(Task):
         self, threads: SimulatedThreads, ident: int, owner: LiveAttempt | None, function: Callable[..., Any],
         args: tuple[Any, ...], kwargs: dict[str, Any],
     ) -> None:  # fmt: skip
-        super().__init__(None if owner is None else owner.job)
+        self._job = None if owner is None else owner.job
         self._threads = threads
         self.ident = ident
-        self.owner = owner
+        self._owner = owner
+        self.works_for: Callable[[], LiveAttempt] | None = None
+        """For the thread of a worker loop: the attempt that its code belongs to now."""
         started_by = threads.attempt()
         self.index = threads.next_index(started_by)
         """Which thread of the attempt that started it it is, from 1."""
-        self._label = f"{'' if started_by is None else f'{started_by.label}/'}thread {self.index}"
+        self.label = f"{'' if started_by is None else f'{started_by.label}/'}thread {self.index}"
         self._function, self._args, self._kwargs = function, args, kwargs
         self.done = False
         self.exits = False
@@ -82,8 +84,32 @@ class SimulatedThread(Task):
         """True if it runs in place of a real thread, with the values of that."""
 
     @property
-    def label(self) -> str:
-        return self._label
+    def owner(self) -> LiveAttempt | None:  # type: ignore[override]
+        return self._owner if self.works_for is None else self.works_for()
+
+    @property
+    def job(self) -> LiveJob | None:  # type: ignore[override]
+        attempt = self.owner
+        if attempt is None or attempt.loop is None:
+            return self._job
+        return attempt.job if attempt.job.number else None  # its own life is no job
+
+    def belong_to(self, owner: LiveAttempt | None) -> LiveAttempt | None:
+        """Let it belong to an attempt from now on; return the one before."""
+        before, self._owner = self._owner, owner
+        self._job = None if owner is None else owner.job
+        return before
+
+    @property
+    def attempt_number(self) -> int:
+        attempt = self.owner if self.works_for is not None else None
+        return 0 if attempt is None or not attempt.job.number else attempt.number
+
+    @property
+    def is_of_test(self) -> bool:
+        """True if it ends when its rig is left: the test's own code has started it, or a worker loop."""
+        owner = self.owner
+        return owner is None or owner.loop is not None
 
     @property
     def has_ended(self) -> bool:
@@ -202,13 +228,20 @@ class SimulatedThreads:
         task = self._loop.current
         return task if isinstance(task, LiveAttempt) else task.owner if isinstance(task, SimulatedThread) else None
 
-    def start(self, function: Callable[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any]) -> SimulatedThread:
-        """Start a simulated thread. It runs as soon as the present task is suspended."""
+    def start(
+        self, function: Callable[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], label: str = ""
+    ) -> SimulatedThread:
+        """Start a simulated thread. It runs as soon as the present task is suspended.
+
+        Parameters: `label` is its name. Default: made from who starts it.
+        """
         _all.add(self)
         _register_at_exit()
         self._started += 1
         owner = None if _is_of_pool(function) else self.attempt()
         thread = SimulatedThread(self, FIRST_IDENT + self._started, owner, function, args, kwargs)
+        if label:
+            thread.label = label
         self.alive[thread.ident] = thread
         self._loop.start_task(thread)
         return thread
@@ -237,7 +270,7 @@ class SimulatedThreads:
         threading.excepthook = lambda told: None if told.exc_type is SystemExit else hook(told)
         try:
             for thread in list(self.alive.values()):
-                if thread.owner is None:
+                if thread.is_of_test:
                     thread.exits = True
                     if thread.suspended:
                         self._loop.switcher.exit(thread, SystemExit())  # type: ignore[attr-defined]
@@ -263,12 +296,14 @@ class SimulatedThreads:
 
     def end_with(self, attempt: LiveAttempt) -> None:
         """End the threads of an attempt whose worker has died."""
-        threads = [thread for thread in self.alive.values() if thread.owner is attempt]
+        threads = [thread for thread in self.alive.values() if _belongs(thread.owner, attempt)]
         leave_waits([attempt, *threads])
         free_locks_of(self, [attempt, *threads])
         for told in self.on_death:
             told([attempt, *threads])
         for thread in threads:
+            if thread.works_for is not None:
+                continue  # the loop that has died ends it
             thread.end()
             if thread.suspended:
                 thread.suspended = False
@@ -297,6 +332,11 @@ class SimulatedThreads:
         """Let whoever joins a thread of this rig continue: the threads will never run again."""
         for thread in list(self.alive.values()):
             thread.end()
+
+
+def _belongs(owner: LiveAttempt | None, dead: LiveAttempt) -> bool:
+    """Return True if what an attempt owns dies with another one: it is the same, or both are of one worker loop."""
+    return owner is dead or (owner is not None and dead.loop is not None and owner.loop is dead.loop)
 
 
 def _is_of_pool(function: Any) -> bool:

@@ -1,0 +1,564 @@
+"""Worker loops: the application's own workers, each on a thread of the rig, that can die and start again."""
+
+from __future__ import annotations
+
+import contextlib
+import inspect
+import signal
+import threading
+from collections.abc import Callable, Iterator
+from contextvars import ContextVar
+from typing import TYPE_CHECKING, Any
+
+from ..errors import InputError, RigStateError, TapError, nearest
+from ..foundation.durations import Duration, signed_ns, spell, to_ns
+from ..foundation.source_location import users_part
+from ..interpreter.tasks.simulated_threads import SimulatedThread, SimulatedThreads
+from ..simulation.jobs import LiveAttempt, LiveJob
+from ..simulation.queues import Pool
+from .observed_jobs import ObservedJobs
+from .targets import Replacement
+
+if TYPE_CHECKING:
+    from ..simulation.faults import LiveFault
+    from ..simulation.policy import JobType
+    from ..simulation.simulation import Simulation
+    from .job_registry import JobRegistry
+
+_handled: ContextVar[LiveAttempt | None] = ContextVar("_handled", default=None)
+# What a coroutine of a worker loop handles: several coroutines of one loop can handle jobs at once.
+
+
+class WorkerLoop:
+    """One worker of the application's own. `Rig.run_loop` makes it."""
+
+    def __init__(
+        self, loops: WorkerLoops, type: JobType[..., Any], name: str, args: tuple[Any, ...], pool: Pool,
+        restart_ns: int | None, stop: Callable[[], object] | None,
+    ) -> None:  # fmt: skip
+        self.name = name
+        """The worker's name in the history."""
+        self._loops = loops
+        self._type = type
+        self._args = args
+        self._pool = pool
+        self._restart_ns = restart_ns
+        self._stop = stop
+        self._job = LiveJob(loops.simulation, type, 0, args, {}, type.queue, 0, loops.simulation.loop.now, 0)
+        self._job.name_as(name)
+        self.starts = 0
+        """How often it was started."""
+        self.state = "new"
+        """``"new"`` (not started yet), ``"running"``, ``"down"`` (it starts again later) or ``"ended"``."""
+        self.error: BaseException | None = None
+        """The error with which it ended the last time."""
+        self._own = LiveAttempt(self._job, 0, 0, name, pool)
+        self._thread: SimulatedThread | None = None
+        self._handling: list[LiveAttempt] = []
+        self.open: list[LiveAttempt] = []
+        """The attempts at observed jobs that it has begun and not ended."""
+        self._handlers: dict[int, Any] = {}
+        self._asked_to_stop = False
+
+    # --- its life -----------------------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Start it, or start it again."""
+        simulation = self._loops.simulation
+        self.starts += 1
+        self.state = "running"
+        self._asked_to_stop = False
+        self._handlers.clear()
+        self._own = LiveAttempt(self._job, self.starts, simulation.loop.now, self.name, self._pool)
+        self._own.loop = self
+        simulation.history.record("worker-up", detail=(self.name, self.starts))
+        made = self._thread = self._loops.threads.start(self._run, (), {}, self.name)
+        made.works_for = self.attempt
+
+    def _run(self) -> None:
+        error: BaseException | None = None
+        threading.current_thread().name = self.name
+        try:
+            result = self._type.fn(*self._args)
+            if inspect.iscoroutine(result):
+                import asyncio
+
+                asyncio.run(result)
+        except SystemExit as exit:
+            error = exit if exit.code else None
+        except self._loops.simulation.loop.switcher.exits:
+            raise
+        except BaseException as raised:
+            error = raised
+            error.__traceback__ = users_part(error.__traceback__)
+        finally:
+            with contextlib.suppress(KeyError):
+                del threading._active[threading.get_ident()]  # type: ignore[attr-defined]
+        self._ended(error)
+
+    def _ended(self, error: BaseException | None) -> None:
+        self.error = error
+        why = "it has returned" if error is None else f"{type(error).__name__}: {error}"
+        for attempt in list(self.open):
+            self._loops.observed.died(attempt, "the end of its worker")
+        self._down(why)
+        if error is not None and not self._asked_to_stop:
+            self._start_later(self._restart_ns)
+
+    def _down(self, why: str) -> None:
+        self.state = "ended"
+        self._thread = None
+        self._handling.clear()
+        self._loops.simulation.history.record("worker-down", detail=(self.name, why))
+
+    def _start_later(self, after_ns: int | None) -> None:
+        if after_ns is not None:
+            self.state = "down"
+            loop = self._loops.simulation.loop
+            loop.schedule_world_event(loop.now + after_ns, self._start_again, self.starts)
+
+    def _start_again(self, starts: int) -> None:
+        if self.state == "down" and self.starts == starts:
+            self.start()
+
+    def crashed(self, attempt: LiveAttempt, seam: str, down_ns: int) -> None:
+        """Die as a process does: no handler runs, and what it had open is taken back."""
+        told = attempt if attempt is not self._own else self._own
+        self._die(told, seam, f"it died at the seam {seam!r}")
+        self._start_later(down_ns if down_ns or self._restart_ns is None else self._restart_ns)
+
+    def _die(self, told: LiveAttempt, seam: str, why: str) -> None:
+        simulation, thread = self._loops.simulation, self._thread
+        for one in list(self.open):
+            self._loops.observed.died(one, seam)
+        simulation.attempts.tell_of_death(told)
+        if thread is not None:
+            thread.end()
+            if thread.suspended:
+                thread.suspended = False
+                simulation.loop.switcher.end_suspended(thread)
+            self._loops.threads.states.drop(thread)
+        self._down(why)
+
+    # --- stopping -----------------------------------------------------------------------------------
+
+    def ask_to_stop(self) -> None:
+        """Ask it to stop: by its own function, or with the signal SIGTERM as a process manager does."""
+        if self.state == "down":
+            self.state = "ended"
+        if self.state != "running" or self._asked_to_stop:
+            return
+        self._asked_to_stop = True
+        for attempt in (self._own, *self.open):
+            attempt.asked_to_stop = True
+        handler = self._handlers.get(signal.SIGTERM)
+        if self._stop is not None:
+            self._stop()
+        elif callable(handler):
+            try:
+                handler(signal.SIGTERM, None)
+            except BaseException as error:
+                if self._thread is not None and self._thread.suspended:
+                    loop = self._loops.simulation.loop
+                    loop.schedule_world_event(loop.now, self._throw, error)
+        elif handler is not signal.SIG_IGN:
+            self.kill("SIGTERM has ended it")
+
+    def _throw(self, error: BaseException) -> None:
+        thread = self._thread
+        if thread is not None and thread.suspended:
+            self._loops.simulation.loop.raise_in(thread, error)
+
+    def kill(self, why: str) -> None:
+        """End it where it is, as SIGKILL does."""
+        if self.state == "running":
+            self._die(self._own, "kill", why)
+
+    def released(self, attempt: LiveAttempt) -> None:
+        """Forget an attempt that has ended."""
+        if attempt in self.open:
+            self.open.remove(attempt)
+
+    def set_handler(self, number: int, handler: Any) -> Any:
+        """Do what `signal.signal` does in its process; return the handler before."""
+        before = self._handlers.get(number, signal.SIG_DFL)
+        self._handlers[number] = handler
+        return before
+
+    def is_main(self, thread: Any) -> bool:
+        """Return True for the thread in which its function runs."""
+        return thread is self._thread
+
+    # --- what it works on ---------------------------------------------------------------------------
+
+    def attempt(self) -> LiveAttempt:
+        """Return the attempt that its running code belongs to: one at an observed job, or its own."""
+        of_coroutine = _handled.get()
+        if of_coroutine is not None and of_coroutine in self.open:
+            return of_coroutine
+        if self._handling:
+            return self._handling[-1]
+        if not self.open:
+            self._loops.look()
+        if len(self.open) == 1:
+            return self.open[0]
+        return self._own
+
+    def job(self) -> LiveJob | None:
+        """Return the observed job that its running code belongs to. None: none."""
+        attempt = self.attempt()
+        return None if attempt is self._own else attempt.job
+
+    def subjects(self, attempt: LiveAttempt) -> tuple[LiveAttempt, ...]:
+        """Return whom a fault can be about when code of an attempt passes a seam."""
+        return (attempt,) if attempt is self._own else (attempt, self._own)
+
+    def new_attempt(self, job: LiveJob, number: int) -> LiveAttempt:
+        """Return a new attempt at an observed job."""
+        made = LiveAttempt(job, number, self._loops.simulation.loop.now, self.name, self._pool)
+        made.loop = self
+        self.open.append(made)
+        return made
+
+    def push(self, attempt: LiveAttempt) -> Any:
+        """Let its code belong to an attempt, until `pop`."""
+        if _in_coroutine():
+            return _handled.set(attempt)
+        self._handling.append(attempt)
+        return None
+
+    def pop(self, attempt: LiveAttempt, token: Any) -> None:
+        """End what `push` has begun."""
+        if token is not None:
+            _handled.reset(token)
+        elif attempt in self._handling:
+            self._handling.remove(attempt)
+
+    def __repr__(self) -> str:
+        return f"<worker loop {self.name}: {self.state}, started {self.starts} times>"
+
+
+def _in_coroutine() -> bool:
+    import asyncio
+
+    try:
+        return asyncio.current_task() is not None
+    except RuntimeError:
+        return False
+
+
+class LoopGroup:
+    """The loops that one call of `Rig.run_loop` has started.
+
+    Example::
+
+        workers = rig.run_loop(work, count=3)
+        rig.advance("1h")
+        workers.stop("30s")
+        assert [worker.state for worker in workers] == ["ended"] * 3
+    """
+
+    def __init__(self, loops: WorkerLoops, members: list[WorkerLoop]) -> None:
+        self._loops = loops
+        self._members = members
+
+    def stop(self, grace: Duration = 0) -> None:
+        """Ask the loops to stop, and kill those that still run after a time.
+
+        A loop is asked by its `stop` function. Without one it gets the signal SIGTERM: the handler runs that it has
+        set with `signal.signal`. If there is no handler, the loop dies at once, as a process does.
+
+        Parameters: `grace` is how long they can still run. Default 0. Raises `DurationError`.
+        """
+        self._loops.stop(self._members, to_ns(grace, what="grace"))
+
+    def start(self) -> None:
+        """Start those again that do not run."""
+        for loop in self._members:
+            if loop.state in ("ended", "down"):
+                loop.start()
+
+    def kill(self, *names: str) -> None:
+        """Kill loops where they are: no handler and no `finally` runs. They do not start again by themselves.
+
+        Parameters: `names` are names of workers. Default: all. Raises `InputError` for an unknown one.
+        """
+        for loop in self._named(names):
+            loop.kill("the test has killed it")
+
+    def _named(self, names: tuple[str, ...]) -> list[WorkerLoop]:
+        known = {loop.name: loop for loop in self._members}
+        for name in names:
+            if name not in known:
+                raise InputError(f"no worker loop is called {name!r}; {nearest(name, known)}")
+        return [known[name] for name in names] or self._members
+
+    def __iter__(self) -> Iterator[WorkerLoop]:
+        return iter(self._members)
+
+    def __len__(self) -> int:
+        return len(self._members)
+
+    def __repr__(self) -> str:
+        return f"<worker loops: {', '.join(f'{loop.name} {loop.state}' for loop in self._members)}>"
+
+
+class WorkerLoops:
+    """The worker loops of one rig."""
+
+    def __init__(self, simulation: Simulation, threads: SimulatedThreads, registry: JobRegistry) -> None:
+        self.simulation = simulation
+        self.threads = threads
+        self.observed = ObservedJobs(simulation)
+        self._registry = registry
+        self._all: list[WorkerLoop] = []
+        self.tables: list[Callable[[], object]] = []
+        """Functions that look at the job tables whose rows the loops claim."""
+        self._waiting: list[WorkerLoop] = []  # made before the rig was entered
+
+    def add(
+        self, function: Any, count: int, name: str | None, args: tuple[Any, ...], skew: Duration,
+        restart: Duration | None, stop: Callable[[], object] | None, entered: bool, policy: Any,
+    ) -> LoopGroup:  # fmt: skip
+        """Make loops, and start them if the rig is entered. Raises `InputError` or `RigStateError`."""
+        if not callable(function):
+            raise InputError(f"the loop is {function!r}, which cannot be called; give a function")
+        if isinstance(count, bool) or not isinstance(count, int) or count < 1:
+            raise InputError(f"count is {count!r}; give a whole number, at least 1")
+        if stop is not None and not callable(stop):
+            raise InputError(f"stop is {stop!r}; give a function without parameters")
+        if not self.threads.simulates_pools:
+            raise RigStateError("a worker loop runs on a simulated thread, and this rig has threads='real'")
+        type = self._registry.register(function, name, policy)
+        restart_ns = None if restart is None else to_ns(restart, what="restart")
+        pool = Pool(count, [type.name], signed_ns(skew, what="skew"))
+        numbers = range(1, count + 1)
+        made = [WorkerLoop(self, type, f"{type.name}-{n}", args, pool, restart_ns, stop) for n in numbers]
+        if any(loop.name == other.name for loop in made for other in self._all):
+            raise RigStateError(f"there are worker loops of the name {type.name!r} already; give another name=")
+        self._all += made
+        if pool.skew_ns:
+            self.simulation.loop.several_wall_clocks = True
+        if entered:
+            self._start(made)
+        else:
+            self._waiting += made
+        return LoopGroup(self, made)
+
+    def enter(self) -> None:
+        """Start the loops that were made before the rig was entered."""
+        waiting, self._waiting = self._waiting, []
+        self._start(waiting)
+
+    @staticmethod
+    def _start(loops: list[WorkerLoop]) -> None:
+        for loop in loops:
+            loop.start()
+
+    def stop(self, members: list[WorkerLoop] | None, grace_ns: int) -> None:
+        """Ask loops to stop; kill those that run after the grace. `members`: None means all."""
+        asked = [loop for loop in (self._all if members is None else members) if loop.state in ("running", "down")]
+        if not asked:
+            return
+        simulation = self.simulation
+        names = ", ".join(loop.name for loop in asked)
+        simulation.history.record("note", detail=f"{names} asked to stop, with a grace of {spell(grace_ns)}")
+        for loop in asked:
+            loop.ask_to_stop()
+        starts = [(loop, loop.starts) for loop in asked]
+        simulation.loop.schedule_world_event(simulation.loop.now + grace_ns, self._grace_is_over, starts)
+
+    @staticmethod
+    def _grace_is_over(asked: list[tuple[WorkerLoop, int]]) -> None:
+        for loop, starts in asked:
+            if loop.starts == starts:
+                loop.kill("its grace is over")
+
+    def start_all(self) -> None:
+        """Start every loop again that was stopped."""
+        for loop in self._all:
+            if loop.state in ("ended", "down") and loop.starts:
+                loop.start()
+
+    def running(self) -> WorkerLoop | None:
+        """Return the loop whose code runs now. None if it is other code."""
+        task = self.simulation.loop.current
+        owner = None if task is None else task.owner
+        return None if owner is None else owner.loop  # type: ignore[return-value]
+
+    def last(self) -> WorkerLoop | None:
+        """Return the loop whose code runs, or has run last."""
+        running = self.running()
+        if running is not None:
+            return running
+        key = self.simulation.loop.thread_in_place
+        return next((loop for loop in self._all if loop.is_main(key)), None)
+
+    def look(self) -> None:
+        """Look at the job tables: the running loop can have claimed a row just now."""
+        if self.simulation.loop.current is not None:
+            for look in self.tables:
+                look()
+
+
+class HandlerTap(Replacement):
+    """A function that handles one job. Each call of it by a worker loop is an attempt. `Rig.handler` gives it."""
+
+    def __init__(
+        self, target: Any, loops: WorkerLoops, find: Callable[[Any], LiveJob | None], type_of: Callable[[str], Any],
+        id: str | Callable[..., Any] | None, name: str | Callable[..., Any] | None,
+    ) -> None:  # fmt: skip
+        super().__init__(target)
+        self._loops = loops
+        self._find = find
+        self._type_of = type_of
+        signature = self.target.signature()
+        self._signature = signature
+        self._id = _reader(id, "id", signature, self.target.label)
+        self._name = _reader(name, "job", signature, self.target.label)
+        self._default = getattr(self.target.real, "__name__", "job")
+        self._jobs: dict[Any, LiveJob] = {}
+
+    def replacement(self) -> Callable[..., Any]:
+        if self.target.is_async:
+
+            async def handle_later(*args: Any, **kwargs: Any) -> Any:
+                loop = self._loops.running()
+                if loop is None:
+                    return await self.target.real(*args, **kwargs)
+                attempt, told = self._begin(loop, args, kwargs)
+                token = loop.push(attempt)
+                try:
+                    await self._strike_at_start_later(attempt)
+                    result = await self.target.real(*args, **kwargs)
+                except BaseException as error:
+                    self._end(loop, attempt, None, error, told)
+                    raise
+                finally:
+                    loop.pop(attempt, token)
+                self._end(loop, attempt, result, None, told)
+                return result
+
+            return handle_later
+
+        def handle(*args: Any, **kwargs: Any) -> Any:
+            loop = self._loops.running()
+            if loop is None:
+                return self.target.real(*args, **kwargs)
+            attempt, told = self._begin(loop, args, kwargs)
+            token = loop.push(attempt)
+            try:
+                self._strike_at_start(attempt)
+                result = self.target.real(*args, **kwargs)
+                self._strike_at_end(attempt)
+            except BaseException as error:
+                if not isinstance(error, self._loops.simulation.loop.switcher.exits):
+                    self._end(loop, attempt, None, error, told)
+                raise
+            finally:
+                loop.pop(attempt, token)
+            self._end(loop, attempt, result, None, told)
+            return result
+
+        return handle
+
+    def _begin(self, loop: WorkerLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[LiveAttempt, bool]:
+        id = None if self._id is None else self._id(args, kwargs)
+        job = None if id is None else self._find(id)
+        told = job is not None
+        if job is None:
+            name = self._default if self._name is None else str(self._name(args, kwargs))
+            job = self._jobs.get((name, id)) if id is not None else None
+            if job is None:
+                now = self._loops.simulation.loop.now
+                job = self._loops.observed.enter(self._type_of(name), args, kwargs, now)
+                if id is not None:
+                    self._jobs[name, id] = job
+        running = job.running_attempt
+        if running is not None and running.loop is loop and running in loop.open and running.outcome == "running":
+            return running, told  # its row has shown already that the loop works on it
+        return self._loops.observed.begin(job, loop), told
+
+    def _end(
+        self, loop: WorkerLoop, attempt: LiveAttempt, result: Any, error: BaseException | None, told: bool
+    ) -> None:
+        if attempt in loop.open:
+            loop.open.remove(attempt)  # its code is over
+            self._loops.observed.code_ended(attempt, result, error, told)
+
+    # --- faults -------------------------------------------------------------------------------------
+
+    def _faults_at_start(self, attempt: LiveAttempt) -> Iterator[LiveFault]:
+        simulation = self._loops.simulation
+        loop = simulation.loop
+        if loop.decisions is not None:
+            struck = loop.decisions.starts(attempt)
+            if struck is not None:
+                yield struck
+        for fault in simulation.placed_faults.attempt:
+            if fault.hits(attempt.job.type.name) and fault.strikes(loop.now, attempt.number, attempt):
+                yield fault
+
+    def _strike_at_start(self, attempt: LiveAttempt) -> None:
+        simulation = self._loops.simulation
+        if simulation.loop.fault_hook is not None:
+            simulation.loop.fault_hook("start")
+        for fault in self._faults_at_start(attempt):
+            task = simulation.loop.current
+            if fault.kind == "crash" and task is not None:
+                simulation.attempts.crash_at_seam(task, "start", fault)
+            elif fault.kind == "hang":
+                simulation.loop.wait(_never)
+            else:
+                if fault.by_ns:
+                    simulation.loop.sleep(fault.by_ns, is_seam=False)
+                if fault.kind == "fail":
+                    raise fault.make()
+
+    async def _strike_at_start_later(self, attempt: LiveAttempt) -> None:
+        import asyncio
+
+        simulation = self._loops.simulation
+        if simulation.loop.fault_hook is not None:
+            simulation.loop.fault_hook("start")
+        for fault in self._faults_at_start(attempt):
+            task = simulation.loop.current
+            if fault.kind == "crash" and task is not None:
+                simulation.attempts.crash_at_seam(task, "start", fault)
+            elif fault.kind == "hang":
+                await asyncio.get_running_loop().create_future()
+            else:
+                if fault.by_ns:
+                    await asyncio.sleep(fault.by_ns / 1e9)
+                if fault.kind == "fail":
+                    raise fault.make()
+
+    def _strike_at_end(self, attempt: LiveAttempt) -> None:
+        simulation = self._loops.simulation
+        loop = simulation.loop
+        struck = None if loop.decisions is None else loop.decisions.ends(attempt)
+        task = loop.current
+        if struck is not None and struck.kind == "crash" and task is not None:
+            simulation.attempts.crash_at_seam(task, "ack", struck)
+        if loop.fault_hook is not None:
+            loop.fault_hook("ack")
+
+
+def _never() -> bool:
+    return False
+
+
+def _reader(
+    given: str | Callable[..., Any] | None, what: str, signature: inspect.Signature | None, label: str
+) -> Callable[[tuple[Any, ...], dict[str, Any]], Any] | None:  # fmt: skip
+    """Return a function of the arguments of a call. Raises `TapError` if its parameter does not exist."""
+    if given is None:
+        return None
+    if callable(given):
+        function = given
+        return lambda args, kwargs: function(*args, **kwargs)
+    if signature is None or given not in signature.parameters:
+        known = () if signature is None else tuple(signature.parameters)
+        raise TapError(f"{what} is {given!r}, and {label} has no such parameter; {nearest(given, known)}")
+    known_signature, name = signature, given
+    return lambda args, kwargs: known_signature.bind(*args, **kwargs).arguments.get(name)
