@@ -688,7 +688,7 @@ class Rig:
 
     def run_loop(
         self, function: Callable[..., Any], *args: Any, count: int = 1, name: str | None = None, skew: Duration = 0,
-        restart: Duration | None = None, stop: Callable[[], object] | None = None,
+        restart: Duration | None = None, stop: Callable[[], object] | None = None, skip_polls: bool = False,
     ) -> LoopGroup:  # fmt: skip
         """Run worker loops of the application's own, each on a thread of the rig; return them.
 
@@ -705,6 +705,10 @@ class Rig:
         - `restart`: after how long a loop starts again that has raised an error or died. Default None: one that died at
           a seam starts again after the time that the fault says, one that raised an error does not.
         - `stop`: a function that asks all of them to stop. Default None: the signal SIGTERM asks them.
+        - `skip_polls`: True leaves out polls that would find nothing, since no row is due and nothing has happened
+          since the last one. What remains comes at the same instants and in the same order. It needs an `outbox` with
+          ``runs=False``, and a loop that looks at nothing else that changes with time. The history shows how many were
+          skipped. Default False.
 
         What a loop does between claim and release of a row is an attempt at its job, if an `outbox` with ``runs=False``
         follows the table, or if `handler` says which function handles a job.
@@ -718,7 +722,7 @@ class Rig:
         """
         loops = self._worker_loops()
         entered = self._thread is not None
-        return loops.add(function, count, name, args, skew, restart, stop, entered, self._policy)
+        return loops.add(function, count, name, args, skew, restart, stop, skip_polls, entered, self._policy)
 
     def handler(
         self, target: Any, *, id: str | Callable[..., Any] | None = None, job: str | Callable[..., Any] | None = None
@@ -1067,6 +1071,7 @@ class Rig:
         - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
         - ``"hidden errors"``: an error of the rig that the code under test has swallowed.
         - ``"real clocks"``: a statement that read the real clock of a database.
+        - ``"dead workers"``: a worker loop that has ended with an error at which the test has not looked.
 
         Example::
 
@@ -1082,7 +1087,10 @@ class Rig:
             if isinstance(tap, Tap) and not tap.calls
         )
         idle_faults = simulation.placed_faults.idle(simulation.loop.now)
-        return simulation.attention.loose_ends(simulation.broker.types, simulation.broker.jobs, idle_faults, taps, test)
+        dead = () if self._loops is None else self._loops.dead()
+        return simulation.attention.loose_ends(
+            simulation.broker.types, simulation.broker.jobs, idle_faults, taps, dead, test
+        )
 
     def note(self, text: str) -> None:
         """Write a line of the test into the history, at this instant. Parameters: `text` is the line."""

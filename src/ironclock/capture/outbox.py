@@ -153,6 +153,10 @@ class Outbox:
         self._rows: dict[Any, dict[str, Any]] = {}  # by id, as read the last time
         self._written: dict[Any, tuple[Any, ...]] = {}  # by id, what of its job was written last
         self._reading = False
+        self.version: Any = None
+        """As it was at the last look: another value after every change of the database."""
+        self.changes = 0
+        """How many looks have found other rows than the one before."""
         self._parts = {
             part: name
             for part in (
@@ -188,7 +192,7 @@ class Outbox:
         )
         self._loop.waiters.append(Waiter(None, self._look))
         if not runs:
-            loops.tables.append(self._look)
+            loops.tables.append(self)
 
     @property
     def jobs(self) -> dict[Any, Job[Any]]:
@@ -207,18 +211,32 @@ class Outbox:
             found = self._live_jobs.get(number)
         return found
 
-    def next_due_ns(self) -> int | None:
-        """Return when the next row falls due. None if none waits. -1: something else can happen to a row at any time.
+    def look(self) -> None:
+        """Look at the table, if nobody is looking at it."""
+        self._look()
 
-        Only an outbox whose jobs the application's own workers run can tell.
+    def _has_changed(self) -> bool:
+        """Return True if the database can have other rows than at the last look."""
+        version = self._database.version()
+        changed = version is None or version != self.version
+        self.version = version
+        if not changed:
+            self._loops.observed.settle_rest()
+        return changed
+
+    def next_due_ns(self) -> int | None:
+        """Return when the next row that waits falls due. None if none waits. -1 if a worker could do something now.
+
+        A row that somebody has claimed can be taken away at any time, and so it counts as one.
         """
-        dues = []
-        for number, job in self._live_jobs.items():
-            if job.state in OPEN and number in self._rows:
-                if job.state == "running" or job.due_ns <= self._loop.now:
-                    return -1
-                dues.append(job.due_ns)
-        return min(dues, default=None)
+        now = self._loop.now
+        dues = [self._live_jobs[number].due_ns for number, row in self._rows.items() if self._is_open(number, row)]
+        claimed = any(row.get("state") in self._claimed for row in self._rows.values())
+        next_due = min(dues, default=None)
+        return -1 if claimed or (next_due is not None and next_due <= now) else next_due
+
+    def _is_open(self, number: Any, row: dict[str, Any]) -> bool:
+        return number in self._live_jobs and row.get("state") not in (*self._claimed, *self._done, *self._dead)
 
     # --- reading ------------------------------------------------------------------------------------
 
@@ -228,9 +246,13 @@ class Outbox:
             return []
         if self._runs:
             self._write_changes()
+        elif not self._has_changed():
+            return []
         rows = [dict(zip(self._parts, row, strict=True)) for row in self._database.rows(self._select, self._values)]
         there = {row["id"]: row for row in rows}
         made = self._read_to_run(there) if self._runs else self._read_to_observe(there)
+        if there != self._rows:
+            self.changes += 1
         self._rows = there
         return [job.reader for job in made]
 

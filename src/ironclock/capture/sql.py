@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib.util
 import sys
 from collections.abc import Callable, Sequence
@@ -35,6 +36,7 @@ class Database:
 
     def __init__(self, given: Any) -> None:
         self._source = _source(given)
+        self._version_sql: str | None = None
 
     def in_transaction(self) -> bool:
         """Return True if a transaction is open on the connection. False if its driver does not tell."""
@@ -48,9 +50,31 @@ class Database:
         """Run a statement, and commit, unless the application has a transaction open in the same connection."""
         self._source.run(sql, values, lambda result: [], True)
 
+    def version(self) -> Any:
+        """Return a value that is another one after every change of the database. None if its kind is not known."""
+        if self._version_sql is None:
+            for sql in _VERSIONS:
+                with contextlib.suppress(Exception):
+                    self.rows(sql)
+                    self._version_sql = sql
+                    break
+            else:
+                self._version_sql = ""
+        return self.rows(self._version_sql) if self._version_sql else None
+
     def close(self) -> None:
         """Close what was opened here."""
         self._source.close()
+
+
+_VERSIONS = (
+    "select data_version, total_changes() from pragma_data_version",  # SQLite: of others, and of this connection
+    "select pg_current_snapshot()::text",  # PostgreSQL: it shows the transactions that have written something
+    "select sum(variable_value) from information_schema.global_status where variable_name in "
+    "('INNODB_ROWS_INSERTED', 'INNODB_ROWS_UPDATED', 'INNODB_ROWS_DELETED')",  # MariaDB
+    "select sum(variable_value) from performance_schema.global_status where variable_name in "
+    "('Innodb_rows_inserted', 'Innodb_rows_updated', 'Innodb_rows_deleted')",  # MySQL
+)
 
 
 def _source(given: Any) -> Source:
@@ -134,33 +158,45 @@ class _Django:
 
 
 class _Engine:
-    """An engine of SQLAlchemy: each statement has a connection of its pool, and sees what is committed."""
+    """An engine of SQLAlchemy. The rig has one connection beside its pool, and sees what is committed."""
 
     def __init__(self, engine: Any) -> None:
         self._engine = engine
         # A pool of one connection, as for a database in memory, gives the application's own.
-        self._one = engine.connect() if type(engine.pool).__name__ in _POOLS_OF_ONE else None
+        self._shares = type(engine.pool).__name__ in _POOLS_OF_ONE
+        self._own: Any = None
+        self._connection: Any = None
+
+    def _connected(self) -> Any:
+        if self._connection is None:
+            if self._shares:
+                self._connection = self._engine.connect()
+            else:
+                from sqlalchemy.engine import Engine
+
+                self._own = Engine(self._engine.pool.recreate(), self._engine.dialect, self._engine.url)
+                self._connection = self._own.connect().execution_options(isolation_level="AUTOCOMMIT")
+        return self._connection
 
     def in_transaction(self) -> bool:
-        if self._one is None:
+        if not self._shares:
             return False
-        raw = self._one.connection.dbapi_connection
+        raw = self._connected().connection.dbapi_connection
         return bool(getattr(raw, "in_transaction", False))
 
     def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
-        if self._one is not None:
-            return _Connection(self._one).run(sql, values, take, writes)
-        with self._engine.connect() as connection:
-            result = _run(connection, sql, values, take)
-            if writes:
-                connection.commit()
-            return result
+        if self._shares:
+            return _Connection(self._connected()).run(sql, values, take, writes)
+        return _run(self._connected(), sql, values, take)
 
     def close(self) -> None:
-        """Give the connection back."""
-        if self._one is not None:
-            self._one.close()
-            self._one = None
+        """Close the rig's own connection."""
+        connection, self._connection = self._connection, None
+        if connection is not None:
+            connection.close()
+        if self._own is not None:
+            self._own.dispose()
+            self._own = None
 
 
 _POOLS_OF_ONE = ("StaticPool", "SingletonThreadPool")

@@ -15,7 +15,9 @@ from ..foundation.durations import Duration, signed_ns, spell, to_ns
 from ..foundation.source_location import users_part
 from ..interpreter.tasks.simulated_threads import SimulatedThread, SimulatedThreads
 from ..simulation.jobs import LiveAttempt, LiveJob
+from ..simulation.policy import job_name
 from ..simulation.queues import Pool
+from .idle_polls import IdlePolls, Table
 from .observed_jobs import ObservedJobs
 from .targets import Replacement
 
@@ -34,7 +36,7 @@ class WorkerLoop:
 
     def __init__(
         self, loops: WorkerLoops, type: JobType[..., Any], name: str, args: tuple[Any, ...], pool: Pool,
-        restart_ns: int | None, stop: Callable[[], object] | None,
+        restart_ns: int | None, stop: Callable[[], object] | None, skip_polls: bool,
     ) -> None:  # fmt: skip
         self.name = name
         """The worker's name in the history."""
@@ -44,14 +46,16 @@ class WorkerLoop:
         self._pool = pool
         self._restart_ns = restart_ns
         self._stop = stop
+        self._skip_polls = skip_polls
         self._job = LiveJob(loops.simulation, type, 0, args, {}, type.queue, 0, loops.simulation.loop.now, 0)
         self._job.name_as(name)
         self.starts = 0
         """How often it was started."""
         self.state = "new"
         """``"new"`` (not started yet), ``"running"``, ``"down"`` (it starts again later) or ``"ended"``."""
-        self.error: BaseException | None = None
-        """The error with which it ended the last time."""
+        self._error: BaseException | None = None
+        self.unseen_error: BaseException | None = None
+        """The error with which it has ended for good, if nobody has looked at it."""
         self._own = LiveAttempt(self._job, 0, 0, name, pool)
         self._thread: SimulatedThread | None = None
         self._handling: list[LiveAttempt] = []
@@ -59,6 +63,12 @@ class WorkerLoop:
         """The attempts at observed jobs that it has begun and not ended."""
         self._handlers: dict[int, Any] = {}
         self._asked_to_stop = False
+
+    @property
+    def error(self) -> BaseException | None:
+        """The error with which it ended the last time. None if it has ended with none."""
+        self.unseen_error = None
+        return self._error
 
     # --- its life -----------------------------------------------------------------------------------
 
@@ -74,9 +84,12 @@ class WorkerLoop:
         simulation.history.record("worker-up", detail=(self.name, self.starts))
         made = self._thread = self._loops.threads.start(self._run, (), {}, self.name)
         made.works_for = self.attempt
+        if self._skip_polls:
+            made.sleeps = self._loops.idle_polls.of(made, self.name)
 
     def _run(self) -> None:
         error: BaseException | None = None
+        self._loops.simulation.loop.forget_values()  # its wall clock can be another one
         threading.current_thread().name = self.name
         try:
             result = self._type.fn(*self._args)
@@ -97,18 +110,21 @@ class WorkerLoop:
         self._ended(error)
 
     def _ended(self, error: BaseException | None) -> None:
-        self.error = error
+        self._error = error
         why = "it has returned" if error is None else f"{type(error).__name__}: {error}"
         for attempt in list(self.open):
             self._loops.observed.died(attempt, "the end of its worker")
         self._down(why)
         if error is not None and not self._asked_to_stop:
             self._start_later(self._restart_ns)
+            if self.state == "ended":
+                self.unseen_error = error
 
     def _down(self, why: str) -> None:
         self.state = "ended"
         self._thread = None
         self._handling.clear()
+        self._loops.simulation.loop.forget_values()
         self._loops.simulation.history.record("worker-down", detail=(self.name, why))
 
     def _start_later(self, after_ns: int | None) -> None:
@@ -184,6 +200,10 @@ class WorkerLoop:
         before = self._handlers.get(number, signal.SIG_DFL)
         self._handlers[number] = handler
         return before
+
+    def of_function(self, function: Any, name: str | None) -> bool:
+        """Return True if loops of a function, under a name, would have its name."""
+        return self._type.name == (name or job_name(function))
 
     def is_main(self, thread: Any) -> bool:
         """Return True for the thread in which its function runs."""
@@ -312,13 +332,14 @@ class WorkerLoops:
         self.observed = ObservedJobs(simulation)
         self._registry = registry
         self._all: list[WorkerLoop] = []
-        self.tables: list[Callable[[], object]] = []
-        """Functions that look at the job tables whose rows the loops claim."""
+        self.tables: list[Table] = []
+        """The job tables whose rows the loops claim."""
+        self.idle_polls = IdlePolls(self)
         self._waiting: list[WorkerLoop] = []  # made before the rig was entered
 
     def add(
         self, function: Any, count: int, name: str | None, args: tuple[Any, ...], skew: Duration,
-        restart: Duration | None, stop: Callable[[], object] | None, entered: bool, policy: Any,
+        restart: Duration | None, stop: Callable[[], object] | None, skip_polls: bool, entered: bool, policy: Any,
     ) -> LoopGroup:  # fmt: skip
         """Make loops, and start them if the rig is entered. Raises `InputError` or `RigStateError`."""
         if not callable(function):
@@ -329,16 +350,21 @@ class WorkerLoops:
             raise InputError(f"stop is {stop!r}; give a function without parameters")
         if not self.threads.simulates_pools:
             raise RigStateError("a worker loop runs on a simulated thread, and this rig has threads='real'")
+        if not isinstance(skip_polls, bool):
+            raise InputError(f"skip_polls is {skip_polls!r}; give True or False")
+        if any(other.of_function(function, name) for other in self._all):
+            raise RigStateError(
+                f"there are worker loops of the name {name or job_name(function)!r} already; give another name="
+            )
         type = self._registry.register(function, name, policy)
         restart_ns = None if restart is None else to_ns(restart, what="restart")
         pool = Pool(count, [type.name], signed_ns(skew, what="skew"))
         numbers = range(1, count + 1)
-        made = [WorkerLoop(self, type, f"{type.name}-{n}", args, pool, restart_ns, stop) for n in numbers]
-        if any(loop.name == other.name for loop in made for other in self._all):
-            raise RigStateError(f"there are worker loops of the name {type.name!r} already; give another name=")
+        made = [WorkerLoop(self, type, f"{type.name}-{n}", args, pool, restart_ns, stop, skip_polls) for n in numbers]
         self._all += made
         if pool.skew_ns:
-            self.simulation.loop.several_wall_clocks = True
+            self.simulation.workers_have_clocks = True
+            self.simulation.decide_tracking()
         if entered:
             self._start(made)
         else:
@@ -380,6 +406,14 @@ class WorkerLoops:
             if loop.state in ("ended", "down") and loop.starts:
                 loop.start()
 
+    def dead(self) -> list[str]:
+        """Return in words the loops that have ended with an error at which nobody has looked."""
+        return [
+            f"the worker {loop.name} has ended with {type(error).__name__}: {error}, and nobody looked at it"
+            for loop in self._all
+            if (error := loop.unseen_error) is not None
+        ]
+
     def running(self) -> WorkerLoop | None:
         """Return the loop whose code runs now. None if it is other code."""
         task = self.simulation.loop.current
@@ -397,8 +431,8 @@ class WorkerLoops:
     def look(self) -> None:
         """Look at the job tables: the running loop can have claimed a row just now."""
         if self.simulation.loop.current is not None:
-            for look in self.tables:
-                look()
+            for table in self.tables:
+                table.look()
 
 
 class HandlerTap(Replacement):

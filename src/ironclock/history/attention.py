@@ -10,7 +10,14 @@ from ..errors import InputError, nearest
 from ..foundation.source_location import calling, frame_of_caller, in_application, is_own, waiting_at
 
 LooseEnd: TypeAlias = Literal[
-    "unknown names", "idle faults", "idle taps", "idle laws", "dead jobs", "hidden errors", "real clocks"
+    "unknown names",
+    "idle faults",
+    "idle taps",
+    "idle laws",
+    "dead jobs",
+    "hidden errors",
+    "real clocks",
+    "dead workers",
 ]
 KINDS: tuple[str, ...] = get_args(LooseEnd)
 
@@ -90,7 +97,7 @@ class Attention:
 
     def loose_ends(
         self, types: Iterable[str], jobs: Iterable[WatchedJob], idle_faults: Iterable[str], idle_taps: Iterable[str],
-        test: CodeType | None,
+        dead_workers: Iterable[str], test: CodeType | None,
     ) -> dict[str, list[str]]:  # fmt: skip
         """Return what makes a test that passes say less than it seems, as lines by kind.
 
@@ -119,6 +126,7 @@ class Attention:
                 if _reached(error) is not test
             ],
             "real clocks": list(self.real_clocks),
+            "dead workers": list(dead_workers),
         }
         return {kind: lines for kind, lines in found.items() if lines and kind not in self.allowed}
 

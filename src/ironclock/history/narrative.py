@@ -142,5 +142,5 @@ def describe(entry: Entry, timeline: Timeline) -> str:
     if what == "worker-down":
         return f"worker {data.get('worker')} is down: {_one_line(data.get('why'))}"
     if what == "polls-skipped":
-        return f"worker {data.get('worker')} would find nothing in {data.get('count')} polls until {data.get('until')}"
+        return f"worker {data.get('worker')} skips {data.get('count')} polls, until {data.get('until')}"
     return what

@@ -10,7 +10,7 @@ from __future__ import annotations
 import datetime as dt
 import gc
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from heapq import heappop, heappush, heappushpop
 from itertools import chain, count
 from typing import Any
@@ -417,6 +417,34 @@ class EventLoop:
                 waiter.task.wake_ns = self.now
                 self.schedule(self.now, waiter.task.priority, self._wake, waiter.task)
         return False
+
+    @property
+    def next_event_ns(self) -> int | None:
+        """The instant of the next pending event. None if there is none."""
+        return self.heap[0][AT] if self.heap else None
+
+    @property
+    def until_ns(self) -> int:
+        """Up to which instant the present run goes."""
+        return self._until
+
+    def events(self) -> Iterator[Event]:
+        """Yield every pending event, in no particular order."""
+        return chain(self.heap, self._in_order)
+
+    def take_events(self, function: Callable[[Any], None]) -> list[Event]:
+        """Remove and return the pending events that call a function, in the order in which they would come."""
+        everything = sorted(self.events())
+        self.heap[:] = [event for event in everything if event[FUNCTION] != function]  # sorted: a heap
+        self._in_order.clear()
+        return [event for event in everything if event[FUNCTION] == function]
+
+    def wake_now(self, task: Task) -> None:
+        """Let a task go on that waits without a limit. Called as the last act of an event."""
+        for waiter in self.waiters:
+            if waiter.task is task and not waiter.over:
+                self._end_wait(waiter)
+                return
 
     def _end_wait(self, waiter: Waiter) -> None:
         if not waiter.over and waiter.task is not None:

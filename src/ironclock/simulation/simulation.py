@@ -80,6 +80,8 @@ class Simulation:
         self._wall_clock_jumped_ns = 0
         self.schedule_names: dict[str, None] = {}
         """The names of the schedules that there were, in order."""
+        self.workers_have_clocks = False
+        """True if workers of the application's own have wall clocks of other hosts."""
         self.workers_will_die: Callable[[], None] = lambda: None
         """Called when a fault is placed that kills workers. The interpreter layer notes who holds what from then on."""
         self.where_it_stands: Callable[[Task], str] = lambda task: ""
@@ -106,7 +108,7 @@ class Simulation:
         loop.fault_hook = self.seams.pass_seam if faults.seam or decides_all else None
         if decisions is not None and attempts.tracked_jobs and decisions.asks_inside_jobs and not loop.fault_hook:
             loop.fault_hook = self.seams.pass_seam_of_tracked_jobs
-        loop.several_wall_clocks = any(pool.skew_ns for pool in self.pools.all)
+        loop.several_wall_clocks = self.workers_have_clocks or any(pool.skew_ns for pool in self.pools.all)
         limited = bool(controls.by_name or faults.outages)
         attempts.tracks_all = bool(
             limited or decides_all or faults.seam or faults.ack or faults.twice or attempts.around

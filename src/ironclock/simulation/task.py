@@ -25,6 +25,8 @@ class Task:
     """How it is interrupted. None: by an error raised in it."""
     owner: LiveAttempt | None = None
     """The attempt that it belongs to: itself, or for a thread the one that started it or gave it work."""
+    sleeps: Callable[[int, Callable[[], Any]], bool] | None = None
+    """Asked before it waits until an instant, or until something is true. Returns True if it has waited itself."""
     suspension: Any = None
     """The task switcher's own object for it."""
 

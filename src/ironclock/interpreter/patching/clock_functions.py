@@ -184,7 +184,8 @@ class ClockFunctions:
         else:
             self._sleeps = 0
         if loop.current is not None:
-            loop.sleep(ns)
+            if loop.current.sleeps is None or not loop.current.sleeps(loop.now + ns, _never):
+                loop.sleep(ns)
         elif loop.running:
             raise RigStateError(
                 "a callback of the rig (a fault's predicate, a wait) cannot sleep; it must answer at once"
@@ -372,3 +373,7 @@ def _sleep_ns(seconds: Any) -> int:
     if ns < 0:
         raise ValueError("sleep length must be non-negative")
     return ns
+
+
+def _never() -> bool:
+    return False

@@ -39,6 +39,8 @@ def block(
     if watched_threads and lock is not None and world.threads.deadlocks is not None and loop.current is not None:
         return _watched(world, take, free, timeout, what, lock)
     until = None if timeout < 0 else loop.now + waiting_ns(timeout)
+    if until is not None and loop.current is not None and loop.current.sleeps is not None and not free():
+        loop.current.sleeps(until, free)
     grace, span = GRACE_S, NS
     while not take():
         if until is not None and loop.now >= until:
