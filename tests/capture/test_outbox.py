@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import enum
 import json
 import os
 import sqlite3
+import subprocess
+import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
 import sqlalchemy
 from postgres import PostgreSQL, missing
+from sqlalchemy import orm
+from sqlalchemy.ext.asyncio import create_async_engine
 
 import ironclock as ic
 from tern_line import booking, db, jobs
@@ -333,3 +340,217 @@ def test_two_rows_that_are_kept_as_one_job_are_both_closed() -> None:
         rig.run_dry()
         assert table.execute("select state from jobs").fetchall() == [("done",), ("done",)]
         assert len(rig.jobs()) == 1
+
+
+# --- what the application has: engines, sessions, URLs, models --------------------------------------------
+
+
+class Base(orm.DeclarativeBase):
+    """The tables of a service with SQLAlchemy."""
+
+
+class Status(enum.Enum):
+    QUEUED = "queued"
+    WORKING = "working"
+    SENT = "sent"
+    FAILED = "failed"
+
+
+class Letter(Base):
+    """A job table as services have it: a payload that is one JSON object, and states in an enum."""
+
+    __tablename__ = "letters"
+    id: orm.Mapped[int] = orm.mapped_column(primary_key=True)
+    kind: orm.Mapped[str]
+    payload: orm.Mapped[dict[str, Any]] = orm.mapped_column(sqlalchemy.JSON)
+    status: orm.Mapped[Status] = orm.mapped_column(default=Status.QUEUED)
+    run_at: orm.Mapped[dt.datetime] = orm.mapped_column(sqlalchemy.DateTime(timezone=True))
+    attempts: orm.Mapped[int] = orm.mapped_column(default=0)
+    last_error: orm.Mapped[str | None]
+
+
+def test_the_columns_of_a_model() -> None:
+    assert ic.Columns.of(Letter) == ic.Columns(
+        id="id", name="kind", args=None, kwargs="payload", due="run_at", state="status", tries="attempts",
+        error="last_error", waiting="QUEUED", claimed="WORKING", done="SENT", dead="FAILED",
+    )  # fmt: skip
+    with pytest.raises(ic.InputError, match="has no column for the name of the job"):
+        ic.Columns.of(
+            sqlalchemy.Table("t", sqlalchemy.MetaData(), sqlalchemy.Column("id", sqlalchemy.Integer, primary_key=True))
+        )
+    with pytest.raises(ic.InputError, match="the model is 5; give a model class"):
+        ic.Columns.of(5)
+
+
+WAYS: dict[str, Callable[[Any], Any]] = {
+    "engine": lambda engine: engine, "session maker": orm.sessionmaker, "function": lambda engine: (lambda one: lambda: one)(engine.connect()),
+    "session": lambda engine: orm.Session(engine), "connection": lambda engine: engine.connect(),
+    "URL": lambda engine: engine.url.render_as_string(hide_password=False),
+    "async engine": lambda engine: create_async_engine(engine.url.set(drivername=engine.url.drivername.replace("psycopg", "asyncpg").replace("sqlite", "sqlite+aiosqlite"))),
+}  # fmt: skip
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def engine(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Any]:
+    if request.param == "sqlite":
+        made = sqlalchemy.create_engine(f"sqlite:///{tmp_path / 'ferry.db'}")
+    else:
+        port = request.getfixturevalue("server").port
+        made = sqlalchemy.create_engine(f"postgresql+psycopg://tern@127.0.0.1:{port}/postgres")
+    Base.metadata.drop_all(made)
+    Base.metadata.create_all(made)
+    yield made
+    made.dispose()
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_whatever_the_application_has(engine: Any, way: str) -> None:
+    if way == "async engine" and engine.dialect.name == "sqlite":
+        pytest.importorskip("aiosqlite")
+    sent, given = [], WAYS[way](engine)
+
+    def send(to: str, booking: int) -> None:
+        if booking == 7 and not sent:
+            sent.append("lost")
+            raise ConnectionError("no mail today")
+        sent.append(to)
+
+    with ic.Rig(start="2031-03-29T21:00") as rig:
+        rig.job(send, retry=ic.Retry(2, "10m"))
+        rig.outbox(given, table=Letter)
+        with orm.Session(engine) as session:
+            for n, to in ((7, "ada"), (8, "bo"), (9, "cy")):
+                session.add(
+                    Letter(kind="send", payload={"to": to, "booking": n}, run_at=rig.now + dt.timedelta(minutes=n))
+                )
+            session.flush()
+            rig.advance("1m")
+            assert len(rig.jobs()) == 0, "nothing is committed yet"
+            session.commit()
+        rig.advance("8m")
+        assert [job.state for job in rig.jobs("send")] == ["backing-off", "done", "done"]
+        with orm.Session(engine) as session:
+            first, second, _ = session.query(Letter).order_by(Letter.id)
+            assert (first.status, first.attempts, first.last_error) == (
+                Status.QUEUED,
+                1,
+                "ConnectionError: no mail today",
+            )
+            assert first.run_at.replace(tzinfo=None) == dt.datetime(2031, 3, 29, 21, 17)
+            assert (second.status, second.attempts) == (Status.SENT, 1)
+        rig.run_dry()
+        assert sent == ["lost", "bo", "cy", "ada"]
+        rig.loose_ends()
+    if hasattr(given, "close"):
+        given.close()
+
+
+def test_a_database_in_memory_and_a_transaction_of_the_application() -> None:
+    engine = sqlalchemy.create_engine("sqlite://", poolclass=sqlalchemy.pool.StaticPool)
+    Base.metadata.create_all(engine)
+    with ic.Rig() as rig:
+        rig.job(lambda to: None, name="send")
+        rig.outbox(engine, table=Letter)
+        with orm.Session(engine) as session:
+            session.add(Letter(kind="send", payload={"to": "ada"}, run_at=rig.now))
+            session.flush()
+            rig.settle()
+            assert len(rig.jobs()) == 0
+            session.rollback()
+            session.add(Letter(kind="send", payload={"to": "bo"}, run_at=rig.now))
+            session.commit()
+        rig.settle()
+        assert [job.kwargs for job in rig.jobs()] == [{"to": "bo"}]
+        assert rig.jobs().one().state == "done"
+    engine.dispose()
+
+
+def test_several_tables_of_one_database() -> None:
+    table = sqlite3.connect(":memory:", isolation_level=None)
+    for name in ("mails", "calls"):
+        table.execute(f"create table {name} (id integer primary key, name, args, state default 'waiting')")
+        table.execute(f"insert into {name} (name, args) values ('tell', '[\"{name}\"]')")
+    told: list[str] = []
+    with ic.Rig() as rig:
+        rig.job(told.append, name="tell")
+        columns = ic.Columns(state="state", done="done")
+        boxes = [rig.outbox(table, table=name, columns=columns) for name in ("mails", "calls")]
+        rig.run_dry()
+        assert told == ["mails", "calls"]
+        assert [len(box.jobs) for box in boxes] == [1, 1]
+
+
+DJANGO = """
+import sys
+import django
+from django.conf import settings
+settings.configure(DATABASES={"default": {database!r}}, USE_TZ=True, INSTALLED_APPS=[])
+django.setup()
+from django.db import connection, models, transaction
+from django.test import TestCase
+import datetime as dt
+import ironclock as ic
+
+class Letter(models.Model):
+    class Status(models.TextChoices):
+        QUEUED = "queued"
+        RUNNING = "running"
+        SENT = "sent"
+        FAILED = "failed"
+    task = models.CharField(max_length=40)
+    payload = models.JSONField()
+    status = models.CharField(max_length=10, choices=Status.choices, default=Status.QUEUED)
+    run_at = models.DateTimeField()
+    attempts = models.IntegerField(default=0)
+    class Meta:
+        app_label = "ferry"
+
+with connection.schema_editor() as editor:
+    editor.create_model(Letter)
+sent = []
+
+def story():
+    with ic.Rig(start="2031-03-29T21:00") as rig:
+        rig.job(sent.append, name="send")
+        rig.outbox(connection, table=Letter, handlers={"send": lambda to: sent.append(to)})
+        with transaction.atomic():
+            Letter.objects.create(task="send", payload={"to": "ada"}, run_at=rig.now + dt.timedelta(minutes=5))
+            rig.settle()
+            assert len(rig.jobs()) == 0
+        try:
+            with transaction.atomic():
+                Letter.objects.create(task="send", payload={"to": "bo"}, run_at=rig.now)
+                raise ValueError
+        except ValueError:
+            pass
+        rig.advance("10m")
+        with transaction.atomic():
+            Letter.objects.create(task="send", payload={"to": "cy"}, run_at=rig.now)
+        rig.settle()
+    print(sent, list(Letter.objects.order_by("id").values_list("status", "attempts")), connection.in_atomic_block)
+
+story()
+Letter.objects.all().delete()
+sent.clear()
+with transaction.atomic():  # as a TestCase of Django does it: nothing is ever committed
+    story()
+    transaction.set_rollback(True)
+print(Letter.objects.count())
+with connection.schema_editor() as editor:
+    editor.delete_model(Letter)
+connection.close()
+"""
+
+
+@pytest.mark.parametrize("engine_name", ["sqlite3", "postgresql"])
+def test_django(engine_name: str, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    pytest.importorskip("django")
+    database: dict[str, Any] = {"ENGINE": f"django.db.backends.{engine_name}", "NAME": str(tmp_path / "ferry.db")}
+    if engine_name == "postgresql":
+        port = request.getfixturevalue("server").port
+        database |= {"NAME": "postgres", "USER": "tern", "HOST": "127.0.0.1", "PORT": port}
+    code = DJANGO.replace("{database!r}", repr(database))
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert done.stdout.splitlines() == [
+        "['ada', 'cy'] [('sent', 1), ('sent', 1)] False", "['ada', 'cy'] [('sent', 1), ('sent', 1)] True", "0",
+    ], done.stderr[-3000:]  # fmt: skip

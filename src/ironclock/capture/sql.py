@@ -81,7 +81,9 @@ def _source(given: Any) -> Source:
     if isinstance(given, str):
         return _of_url(given)
     if hasattr(given, "settings_dict") and hasattr(given, "savepoint_ids"):
-        return _Django(given)
+        from django.db import connections
+
+        return _Django(connections[given.alias])  # and not that of whatever thread runs when it is used
     engine = _engine(given)
     if engine is not None:
         return _Engine(engine)
