@@ -66,6 +66,7 @@ if TYPE_CHECKING:
     from .foundation.distributions import Spread
     from .history.approval import Approval
     from .search.replay import Replay
+    from .services.key_value_server import KeyValueServer
     from .services.service import Service
 
 P = ParamSpec("P")
@@ -141,7 +142,7 @@ class Rig:
         self._services: dict[str, Service] = {}
         self._taps: list[Replacement] = []
         self._taken_away: list[Replacement] = []
-        self._databases: list[Server] = []
+        self._databases: list[tuple[Server, KeyValueServer | None]] = []
         self._databases_when_used: list[Callable[[], Server]] = []
         self._outboxes: list[Outbox] = []
         self._loops: WorkerLoops | None = None
@@ -586,12 +587,16 @@ class Rig:
         self._services[service.name] = service
         return service
 
-    def database(self, database: Any, *, when_used: bool = False) -> None:
+    def database(self, database: Any, *, when_used: bool = False) -> KeyValueServer | None:
         """Let the clock of a database server follow the rig's, while the rig is entered.
 
         In every session of this process, `now()`, ``CURRENT_TIMESTAMP`` and the like give the rig's time: in
         statements, defaults of columns, views, functions and triggers. Within a transaction `now()` stays the same, as
         it does otherwise. Afterwards the database is as it was. SQLite follows without this call.
+
+        For the URL of a key-value server (``redis://...``) ordinary client packages reach it through a proxy, which
+        takes over expiry, blocking commands and whatever else has to do with time. Returns the `KeyValueServer` then,
+        with its faults; else None.
 
         Parameters: `database` is a URL; an engine, session maker, session or connection of SQLAlchemy;
         ``django.db.connection``; a connection or a pool of psycopg, psycopg2 or asyncpg; a connection of a MySQL
@@ -609,12 +614,26 @@ class Rig:
             self._databases_when_used.append(lambda: recognised(database))
             if self._thread is not None and self._border is not None:
                 self._border.database_clocks.begin_when_used(self._databases_when_used[-1])
-            return
+            return None
         server = recognised(database)
+        service = None
+        if server.kind == "key-value":
+            from .services.key_value_server import KeyValueServer
+
+            service = KeyValueServer(f"key-value server {server.parameters['host']}:{server.parameters['port']}")
+            self.service(service)
         if self._thread is not None:
-            assert self._border is not None
-            self._border.database_clocks.begin(server)
-        self._databases.append(server)
+            self._follow(server, service)
+        self._databases.append((server, service))
+        return service
+
+    def _follow(self, server: Server, service: KeyValueServer | None) -> None:
+        assert self._border is not None  # the rig is entered
+        clocks = self._border.database_clocks
+        if service is None:
+            clocks.begin(server)
+        else:
+            service.behind(clocks.begin_key_value(server, service))
 
     def _reads_real_clock(self, what: str, remedy: str) -> None:
         self._simulation.attention.reads_real_clock(what, remedy)
@@ -1149,7 +1168,7 @@ class Rig:
             )
             border = self._border = self._clock_functions.border = Border(
                 self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread,
-                self._reads_real_clock,
+                self._reads_real_clock, self._threads,
             )  # fmt: skip
             self._threads.on_death.append(border.database_uses.take_back)
             self._threads.executors = border.executors
@@ -1167,8 +1186,8 @@ class Rig:
                 self._loops.enter()
             for find in self._databases_when_used:
                 self._clock_functions.border.database_clocks.begin_when_used(find)
-            for server in self._databases:
-                self._clock_functions.border.database_clocks.begin(server)
+            for server, service in self._databases:
+                self._follow(server, service)
         except BaseException:
             self._leave()
             raise

@@ -168,7 +168,7 @@ def _note_child() -> None:
         world.border.descriptors.started_child()
 
 
-os.register_at_fork(after_in_child=_leave_in_child, after_in_parent=_note_child)
+os.register_at_fork(before=_note_child, after_in_child=_leave_in_child)
 
 
 def _arrange() -> None:

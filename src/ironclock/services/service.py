@@ -106,7 +106,7 @@ class Service:
         self, kind: Any, operation: str | None, calls: int | Iterable[int] | None, between: Span,
         chance: float | None, error: ErrorLike | None, by: int = 0, status: int = 0,
     ) -> None:  # fmt: skip
-        if operation is not None and operation not in self.operations:
+        if operation is not None and self.operations and operation not in self.operations:
             raise InputError(f"{self.name} has no operation {operation!r}; give one of {', '.join(self.operations)}")
         numbers = checked_numbers(calls, "a call")
         checked_chance(chance)

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ..databases.database_clocks import DatabaseClocks
+from ..databases.redirects import Redirects
 from ..tasks.executors import Executors
 from .database_uses import DatabaseUses
 from .descriptors import Descriptors
@@ -18,6 +19,7 @@ from .server_timers import ServerTimers
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ..tasks.simulated_threads import SimulatedThreads
 
 
 class Border:
@@ -30,16 +32,19 @@ class Border:
 
     def __init__(
         self, loop: EventLoop, wall_ns: Callable[[], int], stuck_after_s: float, started: Callable[[], None],
-        reads_real_clock: Callable[[str, str], None],
+        reads_real_clock: Callable[[str, str], None], threads: SimulatedThreads,
     ) -> None:  # fmt: skip
         self.outside = OutsideWaits(loop, stuck_after_s)
-        self.server_timers = ServerTimers(loop, self.outside)
+        self.redirects = Redirects()
+        self.server_timers = ServerTimers(loop, self.outside, self.redirects)
         self.descriptors = Descriptors(self.outside, loop, self.server_timers)
         self.child_polls = ChildPolls(loop, self.outside)
         self.file_times = FileTimes(wall_ns)
         self.database_uses = DatabaseUses(loop)
         self.database_sessions = ServerSessions()
-        self.database_clocks = DatabaseClocks(loop, reads_real_clock, started)
+        self.database_clocks = DatabaseClocks(
+            loop, reads_real_clock, started, self.redirects, threads, self.descriptors.quiet
+        )
         self.sqlite_owners: dict[int, Any] = {}
         """By identity of a connection of SQLite, the key of the thread that has opened it."""
         self.sqlite_errors: dict[Any, BaseException] = {}

@@ -42,12 +42,22 @@ class Descriptors:
         self._pipes: dict[int, tuple[int, int]] = {}
         self.children: Exchange | None = None
         """The wait for the end of any child process. None if code of the rig has started none."""
+        self._older_children: set[bytes] = set()  # they have nothing of the rig
 
     # --- what is noted ------------------------------------------------------------------------------
 
     def started_child(self) -> None:
-        """Note that code of the rig has started a process."""
+        """Note that code of the rig starts a process."""
+        if self.children is None:
+            self._older_children = child_pids() or set()
         self.children = self._waits.exchange(PROCESS, "any child process")
+
+    def child_runs(self) -> bool:
+        """Return True if a process that code of the rig has started runs, or was not waited for yet."""
+        if self.children is None:
+            return False
+        running = child_pids()
+        return running is None or not running <= self._older_children
 
     def opened(self, one: socket.socket) -> None:
         """Note a socket that code of the rig has made."""
@@ -87,6 +97,17 @@ class Descriptors:
         if found is not None and (found.kind is ASKED or found.waited_s):
             self._waits.restart(found, ANSWERED if found.kind is ASKED else found.kind, found.shape)
 
+    def quiet(self, fd: int, only_rig: bool = False) -> None:
+        """Note that nothing is asked over a descriptor any more.
+
+        Parameters: `only_rig` is True if nobody but code of this rig can send something.
+        """
+        kind = INSIDE if only_rig else IDLE
+        found = self._exchanges.get(fd)
+        if found is None:
+            found = self._exchanges[fd] = Exchange(kind, b"")
+        self._waits.restart(found, kind, b"")
+
     # --- who can answer -----------------------------------------------------------------------------
 
     def exchange(self, fd: int) -> Exchange:
@@ -106,6 +127,7 @@ class Descriptors:
             if inside is None:
                 inside = found.inside = Exchange(INSIDE, "")
                 inside.find_peer = lambda: self._connected_peer(fd)
+                inside.from_proxy = self._timers.is_proxy(found.server)
             inside.peer = found.peer
             return inside
         return found
@@ -123,7 +145,7 @@ class Descriptors:
 
     def _inside(self, fd: int, exchange: Exchange, status: os.stat_result) -> bool:
         """Return True if only code of this rig can answer."""
-        if self.children is not None:
+        if self.child_runs():
             return False  # it can have the other end of a pipe or a socket
         if stat.S_ISFIFO(status.st_mode):
             return self._has_both_ends(status.st_ino)
@@ -217,13 +239,13 @@ def _server_of(fd: int, status: os.stat_result) -> Any:
     return None
 
 
-def child_runs() -> bool:
-    """Return True if a child process runs, or has ended and nobody has asked for it yet."""
+def child_pids() -> set[bytes] | None:
+    """Return the processes that this one has started and that were not waited for. None if the system does not say."""
     try:
         with os.scandir("/proc/self/task") as threads:
-            return any(Path(thread.path, "children").read_bytes().strip() for thread in threads)
+            return {pid for thread in threads for pid in Path(thread.path, "children").read_bytes().split()}
     except OSError:
-        return True  # this system does not say
+        return None
 
 
 def listens(one: Any) -> bool:

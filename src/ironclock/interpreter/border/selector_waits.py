@@ -17,7 +17,7 @@ from typing import Any
 from ..patching.builtin_patching import PythonFunction
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import others_run
-from .descriptors import child_runs, listens
+from .descriptors import listens
 from .outside_waits import THREADS, OutsideWait
 
 SPINS_LIMIT = 5_000
@@ -145,7 +145,7 @@ def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | 
     if others_run():
         exchanges.append(world.border.outside.lasting(THREADS, id(selector)))
     children = world.border.descriptors.children
-    if children is not None and callable(signal.getsignal(signal.SIGCHLD)) and child_runs():
+    if children is not None and callable(signal.getsignal(signal.SIGCHLD)) and world.border.descriptors.child_runs():
         exchanges.append(children)
     if isinstance(getattr(selector, "_selector", None), select.epoll):
         fds = [(selector.fileno(), select.POLLIN)]

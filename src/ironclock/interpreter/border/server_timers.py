@@ -18,6 +18,7 @@ from ..patching.real_functions import poll_for
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ..databases.redirects import Redirects
     from .outside_waits import Exchange, OutsideWaits
 
 _REAL_S = 10.0  # how long the server's own timer is waited for
@@ -45,8 +46,9 @@ class _Timer:
 class ServerTimers:
     """The timers of servers that requests of one rig run into."""
 
-    def __init__(self, loop: EventLoop, waits: OutsideWaits) -> None:
+    def __init__(self, loop: EventLoop, waits: OutsideWaits, redirects: Redirects) -> None:
         self._loop = loop
+        self._redirects = redirects
         self._waits = waits
         self._controls: dict[Any, _Control] = {}
         self.logins: dict[Any, bytes] = {}
@@ -78,8 +80,19 @@ class ServerTimers:
                 self.logins[one.getpeername()] = request
             return
         limit_s = _timeout_s(name, words)
-        if limit_s is not None and limit_s > 0:
+        if limit_s is not None and limit_s > 0 and not self._asks_proxy(fd):
             self.begin(exchange, limit_s, lambda: self._unblock(fd, limit_s))
+
+    def is_proxy(self, address: Any) -> bool:
+        """Return True for the address of a proxy of the rig, which keeps the time of its own connections."""
+        return isinstance(address, tuple) and address[:2] in self._redirects.proxies
+
+    def _asks_proxy(self, fd: int) -> bool:
+        if not self._redirects.proxies:
+            return False
+        with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
+            return self.is_proxy(one.getpeername())
+        return False
 
     def _over(self, timer: _Timer) -> None:
         if timer.exchange.timer is not timer:
@@ -101,7 +114,7 @@ class ServerTimers:
                 mine, server = one.getsockname(), one.getpeername()
             control = self._controls.get(server)
             if control is None:
-                control = self._controls[server] = _Control(server, self.logins.get(server))
+                control = self._controls[server] = _Control(server, self.logins.get(server), self._redirects)
             control.unblock(mine)
             poll_for(fd, select.POLLIN, _SOON_MS)
         except (OSError, ValueError, KeyError):  # it cannot be asked: its own timer ends it
@@ -121,10 +134,14 @@ class _Control:
     The protocol is RESP (https://redis.io/docs/latest/develop/reference/protocol-spec/).
     """
 
-    def __init__(self, server: Any, login: bytes | None) -> None:
-        self._socket = socket.create_connection(server[:2], timeout=2) if isinstance(server, tuple) else None
-        if self._socket is None:
+    def __init__(self, server: Any, login: bytes | None, redirects: Redirects) -> None:
+        self._socket: socket.socket | None = None
+        if not isinstance(server, tuple):
             raise ValueError("a client of a socket file has no address")
+        self._socket = socket.socket(socket.AF_INET6 if len(server) > 2 else socket.AF_INET)
+        redirects.leave_alone(self._socket)
+        self._socket.settimeout(2)
+        self._socket.connect(server[:2])
         self._reader = self._socket.makefile("rb")
         if login is not None:
             self._ask(login)

@@ -91,6 +91,8 @@ def _connect(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     def connect(one: Any, address: Any, /) -> None:
         world = here()
         timeout = _timeout_of(one)
+        if world is not None:
+            address = world.border.redirects.of(one, address)
         if world is None or timeout == 0:
             real(one, address)
             return
@@ -107,6 +109,8 @@ def _connect_ex(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     def connect_ex(one: Any, address: Any, /) -> int:
         world = here()
         timeout = _timeout_of(one)
+        if world is not None:
+            address = world.border.redirects.of(one, address)
         if world is None or timeout == 0:
             return int(real(one, address))
         try:

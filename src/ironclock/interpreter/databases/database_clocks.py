@@ -14,11 +14,14 @@ from ...errors import DatabaseClockError, InputError
 from ...foundation.durations import NS
 from .clock_words import mariadb_readings, real_readings, simulated
 from .given import Server
+from .key_value_proxy import Faults, KeyValueProxy
 from .postgres_clock import IDENTIFY, InstalledClock, Session
 from .postgres_sessions import opener
+from .redirects import Redirects
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ..tasks.simulated_threads import SimulatedThreads
 
 _TAKES_AWAY = re.compile(r"\s*(?:rollback|abort|reset\s+all|discard\s+all)\b|;\s*reset\s+all", re.IGNORECASE)
 _MARIADB_ENDS_NS = 2**31 * NS  # the last second of its setting `timestamp`
@@ -33,8 +36,15 @@ class DatabaseClocks:
     before a real thread starts.
     """
 
-    def __init__(self, loop: EventLoop, tell: Callable[[str, str], None], started: Callable[[], None]) -> None:
+    def __init__(
+        self, loop: EventLoop, tell: Callable[[str, str], None], started: Callable[[], None], redirects: Redirects,
+        threads: SimulatedThreads, quiet: Callable[[int, bool], None],
+    ) -> None:  # fmt: skip
         self._loop = loop
+        self._quiet = quiet
+        self._redirects = redirects
+        self._threads = threads
+        self._proxies: list[KeyValueProxy] = []
         self._tell = tell
         self._started = started
         self._told: set[str] = set()
@@ -54,6 +64,17 @@ class DatabaseClocks:
                 return
             self._installed.append(InstalledClock(open_session, name, lambda what: self._note(what, "stored")))
             self._postgres = True
+
+    def begin_key_value(self, server: Server, faults: Faults) -> KeyValueProxy:
+        """Put a proxy before a key-value server. Raises `DatabaseClockError`."""
+        where = server.parameters
+        proxy = KeyValueProxy(
+            self._loop, self._threads, (where["host"], where["port"]), where["db"], where["login"],
+            self._redirects.leave_alone, lambda what: self._note(what, "text"), faults, self._quiet,
+        )  # fmt: skip
+        self._redirects.add(where["host"], where["port"], proxy.address)
+        self._proxies.append(proxy)
+        return proxy
 
     def begin_when_used(self, find: Callable[[], Server]) -> None:
         """Let a server follow as soon as a driver sends a statement. Parameters: `find` returns the server."""
@@ -79,6 +100,10 @@ class DatabaseClocks:
 
     def leave(self) -> None:
         """Give the real time back to every session, and put every database back as it was."""
+        self._redirects.clear()
+        for proxy in self._proxies:
+            proxy.close()
+        self._proxies.clear()
         for connection, (session, unset) in list(self._sessions.items()):
             if session.now_us >= 0:
                 with contextlib.suppress(Exception):

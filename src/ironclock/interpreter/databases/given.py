@@ -11,12 +11,13 @@ from ...errors import InputError
 _KINDS = {
     "sqlite": "sqlite", "postgresql": "postgres", "postgres": "postgres", "psycopg": "postgres",
     "psycopg2": "postgres", "asyncpg": "postgres", "mysql": "mariadb", "mariadb": "mariadb", "pymysql": "mariadb",
+    "redis": "key-value", "valkey": "key-value", "rediss": "key-value over TLS", "valkeys": "key-value over TLS",
     "aiomysql": "mariadb", "asyncmy": "mariadb", "MySQLdb": "mariadb", "sqlite3": "sqlite", "aiosqlite": "sqlite",
 }  # fmt: skip
 _WANTED = (
-    "give a URL (postgresql://..., mysql://..., sqlite:///...), an engine, a session maker, a session or a connection "
-    "of SQLAlchemy, django.db.connection, a connection or a pool of psycopg, psycopg2 or asyncpg, or a connection of a "
-    "MySQL driver"
+    "give a URL (postgresql://..., mysql://..., sqlite:///..., redis://...), an engine, a session maker, a session or "
+    "a connection of SQLAlchemy, django.db.connection, a connection or a pool of psycopg, psycopg2 or asyncpg, a "
+    "connection of a MySQL driver, or a client of a key-value server"
 )
 
 
@@ -24,9 +25,9 @@ class Server(NamedTuple):
     """A database that was recognised."""
 
     kind: str
-    """``"sqlite"``, ``"postgres"`` or ``"mariadb"``."""
+    """``"sqlite"``, ``"postgres"``, ``"mariadb"`` or ``"key-value"``."""
     parameters: dict[str, Any]
-    """How to connect to PostgreSQL, in the words of libpq. Empty for the others."""
+    """How to connect: to PostgreSQL, in the words of libpq, or to a key-value server. Empty for the others."""
     connection: Any = None
     """The connection that was given, if it was one."""
 
@@ -50,6 +51,9 @@ def _recognised(given: Any) -> Server | None:
     engine = _engine(given)
     if engine is not None:
         return _recognised(engine)
+    pool: Any = getattr(given, "connection_pool", None)
+    if isinstance(getattr(pool, "connection_kwargs", None), dict):  # a client of a key-value server
+        return _of_client(pool.connection_kwargs)
     vendor = getattr(given, "vendor", None)
     if vendor is not None and hasattr(given, "settings_dict"):  # of Django
         kind = {"postgresql": "postgres", "mysql": "mariadb", "sqlite": "sqlite"}.get(vendor)
@@ -81,12 +85,22 @@ def _of_url(text: str) -> Server:
     kind = _KINDS.get(name) if parts.scheme else None
     if kind is None or ":" not in text:
         raise InputError(f"the database is {text!r}; {_WANTED}")
-    if kind != "postgres":
-        return Server(kind, {})
     try:
         port = parts.port
     except ValueError:
         raise InputError(f"the URL {text!r} has no usable port; give a number from 1 to 65535") from None
+    if kind == "key-value over TLS":
+        raise InputError(f"the URL {text!r} asks for TLS, which a proxy cannot read; test with a server without TLS")
+    if kind == "key-value":
+        path = parts.path.strip("/")
+        if path and not path.isdigit():
+            raise InputError(f"the URL {text!r} names the database {path!r}; give its number, such as /0")
+        names = (parts.username, parts.password)
+        login = tuple(unquote(word) for word in names if word) if parts.password else ()
+        found = {"host": parts.hostname or "127.0.0.1", "port": port or 6379, "db": int(path or 0), "login": login}
+        return Server(kind, found)
+    if kind != "postgres":
+        return Server(kind, {})
     asked = dict(parse_qsl(parts.query))
     parameters = {
         "host": asked.pop("host", None) or (unquote(parts.hostname) if parts.hostname else None),
@@ -97,6 +111,14 @@ def _of_url(text: str) -> Server:
         **{name: value for name, value in asked.items() if name in ("sslmode", "sslrootcert", "sslcert", "sslkey")},
     }
     return Server("postgres", {name: value for name, value in parameters.items() if value is not None})
+
+
+def _of_client(options: dict[str, Any]) -> Server | None:
+    if "host" not in options:
+        return None
+    login = tuple(options[name] for name in ("username", "password") if options.get(name))
+    found = {"host": options["host"], "port": options.get("port", 6379), "db": options.get("db", 0), "login": login}
+    return Server("key-value", found)
 
 
 def _of_django(connection: Any) -> dict[str, Any]:

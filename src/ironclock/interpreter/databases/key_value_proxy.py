@@ -1,0 +1,585 @@
+"""A proxy before a key-value server, in the rig: client packages talk to it, and it keeps their times.
+
+It listens on a loopback port, on simulated threads of the rig, and every connection of the rig's code to the server's
+address leads to it. Each client has a connection of its own to the server behind. What has to do with time is in
+`key_value_times`; everything else goes on as it is.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import select
+import socket
+import weakref
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
+
+from ...errors import DatabaseClockError
+from .key_value_times import Key, Step, Times
+from .resp import OK, QUEUED, Incomplete, Reply, command, error, number, parse, request
+
+if TYPE_CHECKING:
+    from ...simulation.event_loop import EventLoop
+    from ..tasks.simulated_threads import SimulatedThread, SimulatedThreads
+
+_BLOCKING = (
+    b"BLPOP", b"BRPOP", b"BLMOVE", b"BRPOPLPUSH", b"BLMPOP", b"BZPOPMIN", b"BZPOPMAX", b"BZMPOP", b"XREAD",
+    b"XREADGROUP", b"WAIT", b"WAITAOF",
+)  # fmt: skip
+_SUBSCRIPTIONS = (b"SUBSCRIBE", b"PSUBSCRIBE", b"SSUBSCRIBE", b"UNSUBSCRIBE", b"PUNSUBSCRIBE", b"SUNSUBSCRIBE")
+_SCRIPTS = (b"EVAL", b"EVALSHA", b"EVAL_RO", b"EVALSHA_RO", b"FCALL", b"FCALL_RO")
+_READS_CLOCK = re.compile(rb"""call\s*\(\s*['"](?:time|p?ttl|p?expiretime|object)['"]""", re.IGNORECASE)
+_SIZE = 1 << 16
+_CONNECT_S = 5.0
+
+
+class Faults(Protocol):
+    """What goes wrong at the server."""
+
+    def before(self, name: str) -> tuple[int, str]:
+        """Return how long a command is slow, in nanoseconds, and how it fails: ``"down"``, an error reply, or not."""
+
+    def loses(self, name: str) -> bool:
+        """Return True if the answer of a command is lost."""
+
+    def is_down(self) -> bool:
+        """Return True if nobody can connect now."""
+
+
+class _Known(NamedTuple):
+    """What the server says of a command."""
+
+    writes: bool
+    first: int
+    last: int
+    step: int
+    moves: bool
+    """True if the places of its keys depend on its words."""
+
+
+class _Change(NamedTuple):
+    """What a key was before a command has written it."""
+
+    at_ms: int
+    key: Key
+    value: bytes | None
+    deadline: int | None
+
+
+class Link:
+    """One connection to the server behind the proxy. It is not redirected."""
+
+    def __init__(self, connect: Callable[[], socket.socket], quiet: Callable[[int, bool], None]) -> None:
+        self.socket = connect()
+        self.listens = False
+        """True if the server can send something that nobody has asked for."""
+        self._quiet = quiet
+        self._received = bytearray()
+
+    def send(self, *words: bytes | str | int) -> None:
+        """Send a command."""
+        self.socket.sendall(command(*words))
+
+    def reply(self, pushed: Callable[[bytes], None] | None = None, gone: Any = None) -> Reply:
+        """Return the next reply. What the server pushes meanwhile is given to `pushed`.
+
+        Parameters: `gone` is the socket of a client: if it is closed while the server makes it wait, the wait is over.
+        Raises `ConnectionError` then, and if the server has gone.
+        """
+        while True:
+            try:
+                found, end = parse(self._received)
+            except Incomplete:
+                if gone is not None:
+                    ready, _, _ = select.select([self.socket, gone], [], [])
+                    if gone in ready and self.socket not in ready and not gone.recv(1, socket.MSG_PEEK):
+                        raise ConnectionError("the client has gone") from None
+                data = self.socket.recv(_SIZE)
+                if not data:
+                    raise ConnectionError("the server has closed the connection") from None
+                self._received += data
+                continue
+            del self._received[:end]
+            if found.kind == b">" and pushed is not None:
+                pushed(found.raw)
+                continue
+            if not self._received:
+                self._quiet(self.socket.fileno(), not self.listens)
+            return found
+
+    def ask(self, *words: bytes | str | int) -> Reply:
+        """Send a command; return its reply."""
+        self.send(*words)
+        return self.reply()
+
+    def waiting(self) -> bytes:
+        """Return what the server has sent by itself."""
+        data, self._received = bytes(self._received), bytearray()
+        return data or self.socket.recv(_SIZE)
+
+    def close(self) -> None:
+        """Close it."""
+        self.socket.close()
+
+
+class KeyValueProxy:
+    """The proxy before one server.
+
+    Parameters: `address` is the server's, `db` the number of the database whose keys it takes over, `login` the words
+    of an AUTH command. `bypass` notes a socket that is not redirected. `tell` is called with what cannot follow.
+    `quiet` notes that nothing is asked over a descriptor, and if only code of the rig can send something.
+    """
+
+    def __init__(
+        self, loop: EventLoop, threads: SimulatedThreads, address: tuple[str, int], db: int, login: tuple[str, ...],
+        bypass: Callable[[socket.socket], None], tell: Callable[[str], None], faults: Faults,
+        quiet: Callable[[int, bool], None],
+    ) -> None:  # fmt: skip
+        self.quiet = quiet
+        self._loop = loop
+        self._threads = threads
+        self.server = address
+        self._login = login
+        self._bypass = bypass
+        self.tell = tell
+        self.faults = faults
+        self.times = Times(lambda: loop.now // 1_000_000)
+        self._scripts: dict[bytes, bytes] = {}
+        self._mine: list[SimulatedThread] = []
+        self.clients: weakref.WeakSet[_Client] = weakref.WeakSet()
+        self.changes: list[_Change] | None = None
+        """What the keys were before each write, the latest last. None if nobody is going to ask."""
+        try:
+            self.control = self.link()
+            self.control.socket.settimeout(None)
+        except OSError as failed:
+            raise DatabaseClockError(
+                f"the key-value server on {address[0]}:{address[1]} does not answer: {failed}; start it, or correct "
+                "the URL"
+            ) from failed
+        answer = self.control.ask("SELECT", db)
+        if answer.is_error:
+            self.control.close()
+            raise DatabaseClockError(
+                f"the key-value server on {address[0]}:{address[1]} refuses: {answer.value.decode()}; correct the URL"
+            )
+        self._selected = db
+        self._known = {name: known for name, known in self._commands()}
+        self._notifies = bool(self._setting("notify-keyspace-events"))
+        self._purge_at = -1
+        self._adopt_database(db)
+        self._listener = socket.create_server(("127.0.0.1", 0), backlog=128)
+        self.address: tuple[str, int] = self._listener.getsockname()[:2]
+        self.quiet(self._listener.fileno(), True)
+        self.start(self._accept, "key-value server")
+
+    def start(self, function: Callable[[], None], label: str) -> None:
+        """Start a thread of the proxy: it belongs to no job."""
+        current, self._loop.current = self._loop.current, None
+        try:
+            self._mine = [thread for thread in self._mine if not thread.done]
+            self._mine.append(self._threads.start(function, (), {}, label))
+        finally:
+            self._loop.current = current
+
+    def link(self) -> Link:
+        """Open a connection to the server."""
+        made = self.bare_link()
+        if self._login:
+            made.ask("AUTH", *self._login)
+        return made
+
+    def bare_link(self) -> Link:
+        """Open a connection to the server for a client, which logs in itself."""
+        return Link(self._connect, self.quiet)
+
+    def _connect(self) -> socket.socket:
+        one = socket.socket(socket.AF_INET6 if ":" in self.server[0] else socket.AF_INET)
+        self._bypass(one)
+        one.settimeout(_CONNECT_S)
+        try:
+            one.connect(self.server)
+        except BaseException:
+            one.close()
+            raise
+        one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        one.settimeout(None)
+        return one
+
+    def _commands(self) -> Iterator[tuple[bytes, _Known]]:
+        for entry in self.control.ask("COMMAND").value:
+            name, _, flags, first, last, step = [part.value for part in entry.value[:6]]
+            words = {part.value for part in flags}
+            yield name.upper(), _Known(b"write" in words, first, last, step, b"movablekeys" in words)
+
+    def _setting(self, name: str) -> bytes:
+        found = self.control.ask("CONFIG", "GET", name)
+        return b"" if found.is_error or len(found.value) < 2 else found.value[1].value or b""
+
+    def _adopt_database(self, db: int) -> None:
+        """Take over the expiry of the keys that are there already."""
+        cursor = b"0"
+        while True:
+            cursor, keys = (part.plain for part in self.control.ask("SCAN", cursor, "COUNT", 1000).value)
+            for key in keys:
+                self.adopt((db, key))
+            if cursor == b"0":
+                return
+
+    def adopt(self, key: Key) -> None:
+        """Take over the expiry of a key, if it has one at the server."""
+        left = self.ask_in(key[0], b"PTTL", key[1]).value
+        if left >= 0:
+            self.ask_in(key[0], b"PERSIST", key[1])
+            self.times.adopt(key, left)
+
+    def ask_in(self, db: int, *words: bytes | str | int) -> Reply:
+        """Ask the server on the rig's own connection, in a database."""
+        if db != self._selected:
+            self.control.ask("SELECT", db)
+            self._selected = db
+        return self.control.ask(*words)
+
+    # --- expiry ---------------------------------------------------------------------------------------
+
+    def purge(self) -> None:
+        """Let the keys go that have expired by now."""
+        for db, key in self.times.due():
+            if self._notifies:
+                self.ask_in(db, b"PEXPIRE", key, 1)  # so that the server tells of it
+                while self.ask_in(db, b"EXISTS", key).value:
+                    pass
+            else:
+                self.ask_in(db, b"DEL", key)
+
+    def plan_purge(self) -> None:
+        """Purge at the instant at which the next key expires, if somebody can be told of it."""
+        if not self._notifies:
+            return
+        at = self.times.next_ms()
+        if at is not None and at * 1_000_000 != self._purge_at:
+            self._purge_at = at * 1_000_000
+            self._loop.schedule_world_event(self._purge_at, self._purge_now, self._purge_at)
+
+    def _purge_now(self, at_ns: int) -> None:
+        if at_ns == self._purge_at and self.control.socket.fileno() >= 0:
+            self._purge_at = -1
+            self.purge()
+            self.plan_purge()
+
+    def noticed(self, words: list[bytes]) -> None:
+        """Note what a command says of the server itself."""
+        name = words[0].upper()
+        if name == b"CONFIG" and len(words) > 2 and words[1].upper() == b"SET":
+            self._notifies = bool(self._setting("notify-keyspace-events"))
+            self.plan_purge()
+        elif name == b"SCRIPT" and len(words) > 2 and words[1].upper() == b"LOAD":
+            self.look_at_script(words[2])
+        elif name == b"EVAL" and len(words) > 1:
+            self.look_at_script(words[1])
+
+    def look_at_script(self, text: bytes) -> None:
+        """Tell of a script that reads the clock."""
+        found = _READS_CLOCK.search(text)
+        if found is not None:
+            self.tell(f"a script of the key-value server, which has {found[0].decode()}...)")
+
+    # --- keys -----------------------------------------------------------------------------------------
+
+    def keys_of(self, words: list[bytes]) -> tuple[list[bytes], bool]:
+        """Return the keys of a command, and if it can write them."""
+        name = words[0].upper()
+        if name in _SCRIPTS:
+            count = int(words[2]) if len(words) > 2 and words[2].isdigit() else 0
+            return words[3 : 3 + count], not name.endswith(b"_RO")
+        known = self._known.get(name)
+        if known is None:
+            return [], False
+        if known.moves:
+            found = self.control.ask("COMMAND", "GETKEYS", *words)
+            return ([] if found.is_error else found.plain), known.writes
+        if known.first <= 0:
+            return [], known.writes
+        last = known.last if known.last >= 0 else len(words) + known.last
+        return words[known.first : last + 1 : max(known.step, 1)], known.writes
+
+    def knows(self, name: bytes) -> bool:
+        """Return True if the server knows a command."""
+        return name.upper() in self._known or name.upper() in (b"QUIT",)
+
+    def written(self, db: int, keys: list[bytes]) -> None:
+        """Look what has become of keys that a command could write: one that is gone has no expiry any more."""
+        for key in keys:
+            if (db, key) in self.times.deadlines and not self.ask_in(db, b"EXISTS", key).value:
+                self.times.forget((db, key))
+
+    def remember(self, db: int, keys: list[bytes]) -> None:
+        """Keep what keys are before a command writes them, for a failover."""
+        if self.changes is not None:
+            now = self.times.now_ms()
+            for key in keys:
+                value = self.ask_in(db, b"DUMP", key).value
+                self.changes.append(_Change(now, (db, key), value, self.times.deadlines.get((db, key))))
+
+    def lose_since(self, at_ms: int) -> int:
+        """Undo every write since an instant; return how many there were."""
+        lost = 0
+        while self.changes and self.changes[-1].at_ms >= at_ms:
+            change = self.changes.pop()
+            lost += 1
+            db, key = change.key
+            self.ask_in(db, b"DEL", key)
+            self.times.forget(change.key)
+            if change.value is not None:
+                self.ask_in(db, b"RESTORE", key, 0, change.value)
+                if change.deadline is not None:
+                    self.times.deadlines[change.key] = change.deadline
+        return lost
+
+    # --- connections ------------------------------------------------------------------------------------
+
+    def _accept(self) -> None:
+        while True:
+            try:
+                one, _ = self._listener.accept()
+            except OSError:
+                return
+            if self.faults.is_down():
+                one.close()
+                continue
+            client = _Client(self, one)
+            self.clients.add(client)
+            self.start(client.serve, "key-value client")
+
+    def drop_clients(self) -> None:
+        """End the connection of every client."""
+        for client in list(self.clients):
+            client.drop()
+
+    def close(self) -> None:
+        """Give the keys their expiry back, and end."""
+        with contextlib.suppress(OSError, ValueError):
+            self.purge()
+            now = self.times.now_ms()
+            for (db, key), at in self.times.deadlines.items():
+                self.ask_in(db, b"PEXPIRE", key, max(at - now, 1))
+        clients = list(self.clients)
+        for thread in self._mine:
+            thread.end()
+            if thread.suspended:
+                thread.suspended = False
+                self._loop.switcher.end_suspended(thread)
+            self._threads.states.drop(thread)
+        for client in clients:
+            client.close()
+        self._listener.close()
+        self.control.close()
+
+
+class _Client:
+    """One connection of a client package."""
+
+    def __init__(self, proxy: KeyValueProxy, one: socket.socket) -> None:
+        self._proxy = proxy
+        self._socket = one
+        one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._server: Link | None = None
+        self._received = bytearray()
+        self._db = 0
+        self._version = 2
+        self._transaction: list[list[bytes]] | None = None
+        self._broken = False  # a command of the transaction was refused
+        self._subscribed = False
+
+    def serve(self) -> None:
+        """Serve the client until it or the server has gone."""
+        try:
+            self._server = self._proxy.bare_link()
+            while self._one_turn(self._server):
+                pass
+        except (OSError, ValueError):
+            pass
+        finally:
+            self.close()
+
+    def drop(self) -> None:
+        """End the connection. Its thread, which waits for it, closes it."""
+        with contextlib.suppress(OSError):
+            self._socket.shutdown(socket.SHUT_RDWR)
+
+    def close(self) -> None:
+        """Close both ends."""
+        with contextlib.suppress(OSError):
+            self._socket.shutdown(socket.SHUT_RDWR)
+        self._socket.close()
+        if self._server is not None:
+            self._server.close()
+
+    def _tell(self, data: bytes) -> None:
+        """Send something to the client."""
+        self._socket.sendall(data)
+        self._proxy.quiet(self._socket.fileno(), True)
+
+    def _one_turn(self, server: Link) -> bool:
+        """Wait for a request, or for what the server sends by itself. Returns False if one of them has gone."""
+        if self._subscribed or self._version == 3:
+            ready, _, _ = select.select([self._socket, server.socket], [], [])
+            if server.socket in ready:
+                data = server.waiting()
+                if not data:
+                    return False
+                self._tell(data)
+                if self._version == 2 and _ends_subscription(data):
+                    self._subscribed = False
+            if self._socket not in ready:
+                return True
+        data = self._socket.recv(_SIZE)
+        if not data:
+            return False
+        self._received += data
+        while self._received:
+            try:
+                words, end = request(self._received)
+            except Incomplete:
+                return True
+            del self._received[:end]
+            if words and not self._handle(server, words):
+                return False
+        return True
+
+    def _handle(self, server: Link, words: list[bytes]) -> bool:
+        """Do one request; return False if the connection ends."""
+        proxy, name = self._proxy, words[0].upper()
+        text = name.decode("ascii", "replace").lower()
+        slow_ns, fails = proxy.faults.before(text)
+        if slow_ns:
+            proxy._loop.sleep(slow_ns, is_seam=False)
+        if fails == "down":
+            return False
+        if fails:
+            self._tell(error(fails))
+            return True
+        answer = self._answer(server, words, name)
+        if answer is not None:
+            if proxy.faults.loses(text):
+                return False
+            self._tell(answer)
+        return name != b"QUIT"
+
+    def _answer(self, server: Link, words: list[bytes], name: bytes) -> bytes | None:
+        """Return the answer to a request. None if the server answers in its own time."""
+        if name in _SUBSCRIPTIONS or (self._subscribed and self._version == 2):
+            self._subscribed = self._subscribed or not name.startswith((b"UN", b"PUN", b"SUN"))
+            server.listens = True
+            server.send(*words)
+            return None if self._version == 3 or self._subscribed else server.reply().raw
+        if name == b"MULTI":
+            self._transaction, self._broken = ([], False) if self._transaction is None else (self._transaction, False)
+            return OK
+        if self._transaction is not None:
+            return self._in_transaction(server, words, name)
+        return self._one(server, words, name)
+
+    def _one(self, server: Link, words: list[bytes], name: bytes) -> bytes:
+        proxy = self._proxy
+        proxy.purge()
+        proxy.noticed(words)
+        keys, writes = proxy.keys_of(words) if name not in _BLOCKING else ([], True)
+        if writes:
+            proxy.remember(self._db, keys)
+        step = proxy.times.step(self._db, words, self._version)
+        reply = self._pass(server, words if step is None else step.sends, name in _BLOCKING)
+        answer = self._after(step, reply, words, name, keys, writes)
+        proxy.plan_purge()
+        return answer
+
+    def _pass(self, server: Link, words: list[bytes], waits: bool = False) -> Reply:
+        server.send(*words)
+        return server.reply(self._tell, self._socket if waits else None)
+
+    def _after(
+        self, step: Step | None, reply: Reply, words: list[bytes], name: bytes, keys: list[bytes], writes: bool
+    ) -> bytes:  # fmt: skip
+        """Note what a command has changed; return its answer."""
+        proxy = self._proxy
+        answer = reply.raw if step is None else step.answers(reply)
+        if not reply.is_error:
+            self._noticed(words, name)
+            if name in _SCRIPTS:
+                for key in keys:
+                    proxy.adopt((self._db, key))
+            if name != b"OBJECT":
+                now = proxy.times.now_ms()
+                for key in keys:
+                    proxy.times.used[self._db, key] = now
+            if name in _BLOCKING:
+                keys = [key for db, key in list(proxy.times.deadlines) if db == self._db]
+            if writes:
+                proxy.written(self._db, keys)
+        return answer
+
+    def _noticed(self, words: list[bytes], name: bytes) -> None:
+        """Note what a command says of this connection."""
+        if name == b"SELECT" and len(words) == 2:
+            self._db = int(words[1])
+        elif name == b"HELLO" and len(words) > 1:
+            self._version = int(words[1])
+        elif name == b"CLIENT" and len(words) > 2 and words[1].upper() == b"TRACKING" and self._server is not None:
+            self._server.listens = words[2].upper() == b"ON"
+        elif name == b"RESET":
+            self._db, self._version, self._transaction = 0, 2, None
+
+    # --- transactions -----------------------------------------------------------------------------------
+
+    def _in_transaction(self, server: Link, words: list[bytes], name: bytes) -> bytes:
+        assert self._transaction is not None
+        if name == b"DISCARD":
+            self._transaction = None
+            self._pass(server, [b"UNWATCH"])
+            return OK
+        if name == b"EXEC":
+            return self._run_transaction(server)
+        if not self._proxy.knows(name):
+            self._broken = True
+            return self._pass(server, words).raw
+        if name == b"WATCH":
+            return error("ERR WATCH inside MULTI is not allowed")
+        self._transaction.append(words)
+        return QUEUED
+
+    def _run_transaction(self, server: Link) -> bytes:
+        kept, self._transaction = self._transaction or [], None
+        proxy = self._proxy
+        if self._broken:
+            self._pass(server, [b"UNWATCH"])
+            return error("EXECABORT Transaction discarded because of previous errors.")
+        proxy.purge()
+        parts = []
+        for words in kept:
+            proxy.noticed(words)
+            keys, writes = proxy.keys_of(words)
+            if writes:
+                proxy.remember(self._db, keys)
+            parts.append((words, keys, writes))
+        self._pass(server, [b"MULTI"])
+        # Each step is made when it is sent: what the one before changes is not known yet, and need not be.
+        steps = []
+        for words, _, _ in parts:
+            step = proxy.times.step(self._db, words, self._version)
+            steps.append(step)
+            self._pass(server, words if step is None else step.sends)
+        reply = self._pass(server, [b"EXEC"])
+        if reply.is_error or reply.value is None:
+            return reply.raw
+        answers = [
+            self._after(step, one, words, words[0].upper(), keys, writes)
+            for step, one, (words, keys, writes) in zip(steps, reply.value, parts, strict=True)
+        ]
+        proxy.plan_purge()
+        return b"*%d\r\n" % len(answers) + b"".join(answers)
+
+
+def _ends_subscription(data: bytes) -> bool:
+    """Return True if the last thing that was sent is that no subscription is left."""
+    return data.endswith(number(0)) and b"unsubscribe" in data[-200:]
