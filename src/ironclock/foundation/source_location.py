@@ -9,6 +9,7 @@ from os.path import basename, dirname
 from types import CodeType, FrameType, TracebackType
 
 frame_of_caller = sys._getframe
+UNKNOWN_LINE = "an unknown line"
 _STDLIB = dirname(os.__file__) + os.sep
 _PACKAGES = _STDLIB + "site-packages"
 _INSTALLED = tuple({sysconfig.get_path(name) + os.sep for name in ("purelib", "platlib")})
@@ -102,5 +103,5 @@ def calling(frame: FrameType | None = None) -> str:
     while at is not None and at.f_code.co_filename.startswith(_HOME):
         at = at.f_back  # type: ignore[assignment]
     if at is None:
-        return "an unknown line"
+        return UNKNOWN_LINE
     return f"{at.f_code.co_filename}:{at.f_lineno} in {at.f_code.co_name}"

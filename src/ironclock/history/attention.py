@@ -7,7 +7,7 @@ from types import CodeType, FrameType
 from typing import Any, Literal, Protocol, TypeAlias, get_args
 
 from ..errors import InputError, nearest
-from ..foundation.source_location import calling, frame_of_caller, in_application, is_own, waiting_at
+from ..foundation.source_location import UNKNOWN_LINE, calling, frame_of_caller, in_application, is_own, waiting_at
 
 LooseEnd: TypeAlias = Literal[
     "unknown names",
@@ -78,7 +78,9 @@ class Attention:
 
     def reads_real_clock(self, what: str, remedy: str) -> None:
         """Note a statement that reads the real clock of a database."""
-        self.real_clocks.append(f"a database reads its real clock: {what} [{in_application()}]; {remedy}")
+        place = in_application()
+        where = "" if place == UNKNOWN_LINE else f" [{place}]"
+        self.real_clocks.append(f"a database reads its real clock: {what}{where}; {remedy}")
 
     def newly_swallowed(self) -> list[BaseException]:
         """Return the errors that code under test has swallowed since the last question.

@@ -150,20 +150,18 @@ class KeyValueProxy:
         self.clients: weakref.WeakSet[_Client] = weakref.WeakSet()
         self.changes: list[_Change] | None = None
         """What the keys were before each write, the latest last. None if nobody is going to ask."""
+        self._where = f"the key-value server on {address[0]}:{address[1]}"
         try:
             self.control = self.link()
             self.control.socket.settimeout(None)
         except OSError as failed:
             raise DatabaseClockError(
-                f"the key-value server on {address[0]}:{address[1]} does not answer: {failed}; start it, or correct "
-                "the URL"
+                f"{self._where} does not answer: {failed}; start it, or correct the URL"
             ) from failed
         answer = self.control.ask("SELECT", db)
         if answer.is_error:
             self.control.close()
-            raise DatabaseClockError(
-                f"the key-value server on {address[0]}:{address[1]} refuses: {answer.value.decode()}; correct the URL"
-            )
+            raise DatabaseClockError(f"{self._where} refuses: {answer.value.decode()}; correct the URL")
         self._selected = db
         self._known = {name: known for name, known in self._commands()}
         self._notifies = bool(self._setting("notify-keyspace-events"))
@@ -186,8 +184,10 @@ class KeyValueProxy:
     def link(self) -> Link:
         """Open a connection to the server."""
         made = self.bare_link()
-        if self._login:
-            made.ask("AUTH", *self._login)
+        answer = made.ask("AUTH", *self._login) if self._login else None
+        if answer is not None and answer.is_error:
+            made.close()
+            raise DatabaseClockError(f"{self._where} refuses: {answer.value.decode()}; correct the URL")
         return made
 
     def bare_link(self) -> Link:
@@ -223,13 +223,12 @@ class KeyValueProxy:
         while True:
             cursor, keys = (part.plain for part in self.control.ask("SCAN", cursor, "COUNT", 1000).value)
             for key in keys:
-                self.adopt((db, key))
+                self.adopt((db, key), self.ask_in(db, b"PTTL", key).value)
             if cursor == b"0":
                 return
 
-    def adopt(self, key: Key) -> None:
-        """Take over the expiry of a key, if it has one at the server."""
-        left = self.ask_in(key[0], b"PTTL", key[1]).value
+    def adopt(self, key: Key, left: int) -> None:
+        """Take over the expiry of a key, if it has one at the server: what PTTL says."""
         if left >= 0:
             self.ask_in(key[0], b"PERSIST", key[1])
             self.times.adopt(key, left)
@@ -483,8 +482,10 @@ class _Client:
 
     def _one(self, server: Link, words: list[bytes], name: bytes) -> bytes:
         proxy = self._proxy
+        if name in _SCRIPTS and proxy.keys_of(words)[0]:
+            answers = self._together(server, [words])
+            return answers if isinstance(answers, bytes) else answers[0]
         proxy.purge()
-        proxy.noticed(words)
         keys, writes = proxy.keys_of(words) if name not in _BLOCKING else ([], True)
         if writes:
             proxy.remember(self._db, keys)
@@ -506,9 +507,7 @@ class _Client:
         answer = reply.raw if step is None else step.answers(reply)
         if not reply.is_error:
             self._noticed(words, name)
-            if name in _SCRIPTS:
-                for key in keys:
-                    proxy.adopt((self._db, key))
+            proxy.noticed(words)
             if name != b"OBJECT":
                 now = proxy.times.now_ms()
                 for key in keys:
@@ -550,14 +549,21 @@ class _Client:
 
     def _run_transaction(self, server: Link) -> bytes:
         kept, self._transaction = self._transaction or [], None
-        proxy = self._proxy
         if self._broken:
             self._pass(server, [b"UNWATCH"])
             return error("EXECABORT Transaction discarded because of previous errors.")
+        answers = self._together(server, kept)
+        return answers if isinstance(answers, bytes) else b"*%d\r\n" % len(answers) + b"".join(answers)
+
+    def _together(self, server: Link, kept: list[list[bytes]]) -> bytes | list[bytes]:
+        """Do commands in one transaction; return their answers, or the one answer if it was not done.
+
+        After a script its keys are asked for their expiry, at the same instant of the server.
+        """
+        proxy = self._proxy
         proxy.purge()
         parts = []
         for words in kept:
-            proxy.noticed(words)
             keys, writes = proxy.keys_of(words)
             if writes:
                 proxy.remember(self._db, keys)
@@ -565,19 +571,46 @@ class _Client:
         self._pass(server, [b"MULTI"])
         # Each step is made when it is sent: what the one before changes is not known yet, and need not be.
         steps = []
-        for words, _, _ in parts:
+        for words, keys, _ in parts:
             step = proxy.times.step(self._db, words, self._version)
             steps.append(step)
+            is_script = words[0].upper() in _SCRIPTS
+            if is_script:
+                self._pass(server, [b"TIME"])
             self._pass(server, words if step is None else step.sends)
+            if is_script:
+                for key in keys:
+                    self._pass(server, [b"PTTL", key])
+                self._pass(server, [b"TIME"])
         reply = self._pass(server, [b"EXEC"])
         if reply.is_error or reply.value is None:
             return reply.raw
-        answers = [
-            self._after(step, one, words, words[0].upper(), keys, writes)
-            for step, one, (words, keys, writes) in zip(steps, reply.value, parts, strict=True)
-        ]
+        replies, answers = iter(reply.value), []
+        for step, (words, keys, writes) in zip(steps, parts, strict=True):
+            name = words[0].upper()
+            if name not in _SCRIPTS:
+                answers.append(self._after(step, next(replies), words, name, keys, writes))
+                continue
+            began = _ms(next(replies))
+            answers.append(self._after(step, next(replies), words, name, keys, writes))
+            left = [next(replies).value for _ in keys]
+            took = _ms(next(replies)) - began
+            for key, ms in zip(keys, left, strict=True):
+                # What the script has set is at most so much more than what is left: it is a round number.
+                proxy.adopt((self._db, key), max(range(ms, ms + took + 1), key=_roundness) if ms > 0 else ms)
         proxy.plan_purge()
-        return b"*%d\r\n" % len(answers) + b"".join(answers)
+        return answers
+
+
+def _ms(reply: Reply) -> int:
+    """Return what TIME says, in milliseconds."""
+    seconds, rest = (int(part.value) for part in reply.value)
+    return seconds * 1000 + rest // 1000
+
+
+def _roundness(value: int) -> int:
+    """Return how many zeros a number ends with."""
+    return len(str(value)) - len(str(value).rstrip("0"))
 
 
 def _ends_subscription(data: bytes) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import socket
+import stat
 import weakref
 from pathlib import Path
 from typing import Any
@@ -32,6 +33,9 @@ class Redirects:
     def _close_those_past(self, addresses: set[Any]) -> None:
         """Shut down connections of this process that were open before: a pool opens new ones in their place."""
         for name in os.listdir("/proc/self/fd") if Path("/proc/self/fd").is_dir() else ():
+            with contextlib.suppress(OSError, ValueError):
+                if not stat.S_ISSOCK(os.fstat(int(name)).st_mode):
+                    continue
             with contextlib.suppress(OSError, ValueError), socket.socket(fileno=os.dup(int(name))) as one:
                 is_own = any(one.getsockname() == mine.getsockname() for mine in self._not_redirected)
                 if one.getpeername()[:2] in addresses and not is_own:
