@@ -11,6 +11,7 @@ import sys
 import bench_border
 import bench_clock
 import bench_corners
+import bench_databases
 import bench_engine
 import bench_forecast
 import bench_forecast_accuracy
@@ -27,6 +28,7 @@ PARTS = {
     "schedules": bench_schedules.main,
     "workers": bench_workers.main,
     "corners": bench_corners.main,
+    "databases": bench_databases.main,
     "probe": bench_probe.main,
     "import": bench_import.main,
     "report": bench_report.main,

@@ -225,3 +225,76 @@ def test_a_collector_follows_a_request_to_the_application(place: str) -> None:
         rig.settle()
         assert sent == [("/north", 2)]
         assert rig.jobs("tell").one().state == "done"
+
+
+# --- an endpoint in the application's own shape -----------------------------------------------------------
+
+
+def test_an_endpoint_that_a_cloud_scheduler_calls_is_called_unchanged() -> None:
+    import hashlib
+    import hmac
+
+    seen: list[tuple[Any, ...]] = []
+
+    def app(environ: Any, start_response: Any) -> list[bytes]:
+        size = int(environ.get("CONTENT_LENGTH") or 0)
+        body = environ["wsgi.input"].read(size)
+        signed = hmac.new(b"salt", body, hashlib.sha256).hexdigest()
+        fine = environ.get("HTTP_X_SIGNATURE") == signed
+        seen.append(
+            (
+                environ["REQUEST_METHOD"],
+                environ["PATH_INFO"],
+                environ["QUERY_STRING"],
+                body,
+                environ.get("HTTP_X_DUE"),
+                fine,
+            )
+        )
+        start_response(
+            "200 OK" if fine else "401 Unauthorized", [("Content-Type", "application/json"), ("X-Run", "r-7")]
+        )
+        return [b'{"ok": true}']
+
+    with ic.Rig(start="2031-03-29T21:00") as rig:
+        endpoint = rig.endpoint(
+            app, "/cron", method="put", query=lambda delivery: {"task": delivery.args[0], "n": delivery.attempt},
+            headers=lambda delivery: {"X-Due": delivery.due_at.isoformat()}, body=lambda delivery: {"message": {"id": delivery.id}},
+            sign=lambda body: {"X-Signature": hmac.new(b"salt", body, hashlib.sha256).hexdigest()},
+            result=lambda response: response.headers["x-run"],
+        )  # fmt: skip
+        nightly = endpoint.job("nightly")
+        job = rig.enqueue(nightly.call("close-till"), after="1h")
+        bare = rig.enqueue(rig.endpoint(app, "/cron", method="GET", body=lambda delivery: None).job("bare").call())
+        rig.run_dry()
+    assert job.result == "r-7"
+    assert seen[1] == (
+        "PUT",
+        "/cron",
+        "task=close-till&n=1",
+        b'{"message": {"id": "nightly-1"}}',
+        "2031-03-29T22:00:00+00:00",
+        True,
+    )
+    assert seen[0][:4] == ("GET", "/cron", "", b"")
+    assert isinstance(bare.error, ic.DeliveryRejected)
+
+
+@pytest.mark.parametrize(
+    ("options", "says"),
+    [
+        ({"method": "PO ST"}, "method is 'PO ST'; give a method of HTTP"), ({"body": 5}, "body is 5; give a function"),
+        ({"query": "a=b"}, "query is 'a=b'; give a mapping, or a function"), ({"sign": "key"}, "sign is 'key'; give a function"),
+    ],
+)  # fmt: skip
+def test_an_endpoint_with_parts_that_cannot_be(options: Any, says: str) -> None:
+    with ic.Rig() as rig, pytest.raises(ic.InputError, match=says):
+        rig.endpoint(lambda environ, start: [b""], "/cron", **options)
+
+
+def test_a_body_that_is_not_json_is_named() -> None:
+    with ic.Rig() as rig:
+        kind = rig.endpoint(lambda environ, start: [b""], "/cron", body=lambda delivery: {1, 2}).job("nightly")
+        job = rig.enqueue(kind.call())
+        rig.run_dry()
+        assert "the body of nightly-1 is {1, 2}, which is not JSON" in str(job.error)

@@ -220,3 +220,17 @@ def test_a_job_that_uses_a_service_outside_a_rig_is_told_where() -> None:
         rig.run_dry()
     assert "purse.post is used outside a rig" in str(job.error)
     assert "test_services.py" in str(job.error)
+
+
+def test_an_http_service_knows_what_a_request_is_about() -> None:
+    with ic.Rig() as rig:
+        harbour = ic.services.HttpService("harbour", key=lambda method, path, body: body["booking"])
+        rig.service(harbour)
+        harbour.request("POST", "/fares", {"booking": 7})
+        harbour.request("POST", "/fares", {"booking": 8})
+        rig.check(ic.laws.once_per_key("harbour.request"))
+        harbour.request("POST", "/fares", {"booking": 7})
+        with pytest.raises(ic.BrokenLaw, match=r"harbour\.request of 7 is done 2 times"):
+            rig.check(ic.laws.once_per_key("harbour.request"))
+    with pytest.raises(ic.InputError, match="key is 5; give a function"):
+        ic.services.HttpService(key=5)  # type: ignore[arg-type]

@@ -53,6 +53,8 @@ class HttpService(Service):
     - `name`: its name. Default ``"service"``.
     - `handler`: a function that gets method, path and body, and returns a `Reply` or a body. Default None: every answer
       is 200 without a body.
+    - `key`: a function that gets method, path and body, and returns what a request is about, for
+      `laws.once_per_key`. Default None: method and path. A request with the header ``Idempotency-Key`` is about that.
 
     Example::
 
@@ -63,9 +65,16 @@ class HttpService(Service):
 
     operations = ("request",)
 
-    def __init__(self, name: str = "service", handler: Handler | None = None) -> None:
+    def __init__(
+        self, name: str = "service", handler: Handler | None = None,
+        key: Callable[[str, str, Any], Any] | None = None,
+    ) -> None:  # fmt: skip
         super().__init__(name)
+        for what, function in (("handler", handler), ("key", key)):
+            if function is not None and not callable(function):
+                raise InputError(f"{what} is {function!r}; give a function of method, path and body")
         self._handler = handler
+        self._key = key
 
     def answer(
         self, status: int, *, retry_after: Duration | None = None, calls: Numbers = None, between: Span = None,
@@ -84,9 +93,11 @@ class HttpService(Service):
     def request(self, method: str, path: str, body: Any = None, *, key: Any = None) -> Reply:
         """Send a request; return the reply.
 
-        Parameters: `key` is what the request is about, for `laws.once_per_key`. Default None: method and path. Raises
-        `ServiceError`, or the error of a fault, if no reply comes.
+        Parameters: `key` is what the request is about, for `laws.once_per_key`. Default None: as the service says.
+        Raises `ServiceError`, or the error of a fault, if no reply comes.
         """
+        if key is None:
+            key = self._about(method, path, body)
         simulation = self.in_rig("request")
         if simulation.effects.forward_operation is None:
             answered = self._answered(simulation.loop.now)
@@ -99,13 +110,16 @@ class HttpService(Service):
             given = self._handler(method, path, body)
             return given if isinstance(given, Reply) else Reply(200, given)
 
-        about = f"{method} {path}" if key is None else key
-        reply: Reply = self._operate("request", act, about, {"method": method, "path": path, "body": body})
+        reply: Reply = self._operate("request", act, key, {"method": method, "path": path, "body": body})
         return reply
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Reply:
         """Send a request for a forked child."""
         return self.request(data["method"], data["path"], data["body"], key=key)
+
+    def _about(self, method: str, path: str, body: Any) -> Any:
+        """Return what a request is about that does not say so itself."""
+        return f"{method} {path}" if self._key is None else self._key(method, path, body)
 
     def _answered(self, now: int) -> Reply | None:
         for _, fault in self._faults:
@@ -117,11 +131,11 @@ class HttpService(Service):
         simulation = self.in_rig("request")
         fault_hook = simulation.loop.fault_hook
         self._calls += 1
-        name, about = f"{self.name}.request", f"{method} {path}" if key is None else key
+        name = f"{self.name}.request"
         if fault_hook is not None:
             fault_hook(f"before {name}")
         data = {"method": method, "path": path, "error": f"status {reply.status}"}
-        simulation.effects.note(name, about, "failed", data)
+        simulation.effects.note(name, key, "failed", data)
         if fault_hook is not None:
             fault_hook(f"after {name}")
         return reply
@@ -153,7 +167,7 @@ class HttpService(Service):
         self._drawn = None
         self._calls += 1
         task = loop.current
-        about = f"{method} {path}" if key is None else key
+        about = self._about(method, path, body) if key is None else key
 
         def act(_: Any) -> None:
             if self._handler is not None:
