@@ -88,10 +88,9 @@ def _of_sqlalchemy(model: Any) -> list[tuple[str, bool, list[Any]]]:
         default = getattr(column.default, "arg", None)
         if default is not None and not callable(default):
             values.append(_stored(default, column.type))
-        enums = getattr(column.type, "enums", None)
-        if enums:
-            values += [value for value in enums if value not in values]
-        found.append((str(column.name), bool(column.primary_key), values or _constants(model)))
+        known = getattr(column.type, "enums", None) or _constants(model)
+        values += [value for value in known if value not in values]
+        found.append((str(column.name), bool(column.primary_key), values))
     return found
 
 

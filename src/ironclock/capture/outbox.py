@@ -138,6 +138,11 @@ class Outbox:
                 "runs is False, and there is no state column that says who has a row; give Columns(state=..., "
                 "claimed=...)"
             )
+        if not runs and columns.state is not None and None in (columns.claimed, columns.done):
+            raise InputError(
+                f"runs is False, and it is not known which {columns.state} a row of {table} has that a worker has "
+                "claimed or done; give Columns(claimed=..., done=...)"
+            )
         self._database = Database(database)
         self._table = table
         self._columns = columns
@@ -348,14 +353,16 @@ class Outbox:
             self._begin(job, row, before)
         elif state in self._done:
             if job.state in OPEN:
-                if not job.attempts_made:
-                    self._begin(job, row, before)  # it was claimed and done between two looks
+                self._catch_up(job, row, 1)
                 observed.row_is_done(job, by)
         elif state in self._dead:
             if job.state in OPEN:
+                self._catch_up(job, row, 0)
                 observed.row_is_dead(job, error, by)
         else:
             due = self._due(row.get("due"), spot)
+            if before and job.state in OPEN:
+                self._catch_up(job, row, 0)
             if before and (
                 before.get("state") not in self._waiting
                 or job.state not in OPEN
@@ -364,6 +371,13 @@ class Outbox:
                 observed.row_waits(job, due, error, by)
             elif job.state != "running":
                 job.due_ns = due
+
+    def _catch_up(self, job: LiveJob, row: dict[str, Any], least: int) -> None:
+        """Write down an attempt that was begun and ended between two looks: its row has more tries, or is done."""
+        tries = row.get("tries")
+        wanted = tries if isinstance(tries, int) else least
+        if job.attempts_made < max(wanted, least) and not job.running_attempt:
+            self._begin(job, row, {})
 
     def _begin(self, job: LiveJob, row: dict[str, Any], before: dict[str, Any]) -> None:
         """Write down that a worker has claimed a row, unless its handler has done so."""

@@ -151,9 +151,13 @@ class _Django:
         return self._open_blocks() > self._depth or (not self._connection.get_autocommit() and not self._depth)
 
     def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
-        with self._connection.cursor() as cursor:
-            cursor.execute(_in_style(sql, list(values), "format")[0], list(values) or None)
-            return take(cursor)  # without a block of `atomic` it is committed
+        self._connection.inc_thread_sharing()  # a worker's thread can look as well
+        try:
+            with self._connection.cursor() as cursor:
+                cursor.execute(_in_style(sql, list(values), "format")[0], list(values) or None)
+                return take(cursor)  # without a block of `atomic` it is committed
+        finally:
+            self._connection.dec_thread_sharing()
 
     def close(self) -> None:
         """Do nothing: it is the application's."""

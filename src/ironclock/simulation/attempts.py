@@ -319,11 +319,13 @@ class Attempts:
         if job.copies_arguments:
             args, kwargs = copy.deepcopy((args, kwargs))
         result = job.type.fn(*args, **kwargs)
-        if job.type.is_async:
-            if self.await_result is None:
-                raise RigStateError(f"{job.id} is async, and this simulation has no event loop for it; use a Rig")
-            result = self.await_result(result)
-        return result
+        return self.awaited(result) if job.type.is_async else result
+
+    def awaited(self, coroutine: Any) -> Any:
+        """Run a coroutine of the running attempt to its end."""
+        if self.await_result is None:
+            raise RigStateError("the code is async, and this simulation has no event loop for it; use a Rig")
+        return self.await_result(coroutine)
 
     # --- end ----------------------------------------------------------------------------------------
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -70,7 +71,8 @@ class Request:
 class LiveRequest:
     """One request, as the simulation keeps it."""
 
-    def __init__(self, name: str, on_error: str) -> None:
+    def __init__(self, name: str, on_error: str, await_result: Callable[[Any], Any]) -> None:
+        self._await_result = await_result
         self.name = name
         self.on_error = on_error
         self.enqueued: list[LiveJob] = []
@@ -85,7 +87,9 @@ class LiveRequest:
         errors: list[BaseException] = []
         for number, (function, args, kwargs) in enumerate(self.collected, 1):
             try:
-                function(*args, **kwargs)
+                result = function(*args, **kwargs)
+                if inspect.iscoroutine(result):
+                    self._await_result(result)
             except Exception as error:
                 if self.on_error == "stop":
                     error.add_note(f"function {number} of the {len(self.collected)} after the response of {self.name}")
@@ -99,7 +103,10 @@ class LiveRequest:
 class Requests:
     """The requests of a simulation."""
 
-    def __init__(self, loop: EventLoop, history: History, broker: Broker) -> None:
+    def __init__(
+        self, loop: EventLoop, history: History, broker: Broker, await_result: Callable[[Any], Any]
+    ) -> None:  # fmt: skip
+        self._await_result = await_result
         self._loop = loop
         self._history = history
         self._broker = broker
@@ -110,7 +117,7 @@ class Requests:
         """Run one request inside the block. If it fails, the history shows what it has left behind. If it succeeds,
         the functions that it has collected run later as a job."""
         task = self._loop.current
-        request, outer = LiveRequest(name, on_error), self._open.get(task)
+        request, outer = LiveRequest(name, on_error, self._await_result), self._open.get(task)
         self._open[task] = request
         token = _request.set(request)
 

@@ -66,7 +66,7 @@ class Simulation:
         self.attempts = Attempts(
             loop, history, pools, faults, broker, self.delivery, self.queue_controls, self.generators
         )
-        self.requests = Requests(loop, history, broker)
+        self.requests = Requests(loop, history, broker, self.attempts.awaited)
         self.seams = SeamFaults(loop, history, faults, self.requests, self.attempts)
         self.shutdown = Shutdown(loop, history, pools, broker, self.attempts, self.decide_tracking)
         self.effects = Effects(loop, history)

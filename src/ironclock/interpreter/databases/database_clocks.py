@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 _TAKES_AWAY = re.compile(r"\s*(?:rollback|abort|reset\s+all|discard\s+all)\b|;\s*reset\s+all", re.IGNORECASE)
 _MARIADB_ENDS_NS = 2**31 * NS  # the last second of its setting `timestamp`
+_DEFINES = re.compile(r"\s*(?:create|alter|comment)\b", re.IGNORECASE)  # it reads no clock itself
 Undo = Callable[[Any], None]
 _left_behind: list[InstalledClock] = []  # what could not be put back: an open transaction was in the way
 
@@ -150,7 +151,7 @@ class DatabaseClocks:
     def statement(self, sql: str, session: Session | None) -> str:
         """Return a statement as the server is to get it. Parameters: `session` is that of its connection, if any."""
         if session is None or not session.follows:
-            if simulated(sql) != sql:
+            if simulated(sql) != sql and _DEFINES.match(sql) is None:
                 self._note(sql, "server")
             return sql
         if takes_away(sql):

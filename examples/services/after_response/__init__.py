@@ -1,0 +1,1 @@
+"""Functions that run after the response of an ASGI service."""

@@ -1,0 +1,1 @@
+"""Workers in asyncio."""

@@ -1,0 +1,1 @@
+"""A thread that runs cron lines."""

@@ -1,0 +1,1 @@
+"""A job API over a key-value server."""

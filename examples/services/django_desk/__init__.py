@@ -1,0 +1,1 @@
+"""A Django app with a queue."""

@@ -1,0 +1,1 @@
+"""An endpoint that a cloud scheduler calls."""

@@ -1,0 +1,1 @@
+"""Jobs in a table of SQLite with SQLAlchemy."""
