@@ -90,4 +90,38 @@ page() { # NAME FILE OPTIONS...: a page in a headless browser
         --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "${@:3}" "file://$PWD/$2" >/dev/null 2>&1
 }
 page page outage.html
-page page-day day.html --blink-settings=preferredColorScheme=0
+"$bin/python" - "$(dirname "$(dirname "$out")")" <<'END' >/dev/null
+import sys, time
+sys.path[:0] = [f"{sys.argv[1]}/examples", f"{sys.argv[1]}/tests"]
+import postgres, psycopg, ironclock as ic
+from services.postgres_queue import queue
+from services.postgres_queue.test_queue import COLUMNS
+
+@queue.handler
+def letter(to):
+    time.sleep(20)
+
+@queue.handler
+def manifest(sailing):
+    time.sleep(45)
+
+with postgres.PostgreSQL() as server:
+    url = f"postgresql://tern@127.0.0.1:{server.port}/postgres"
+    with psycopg.connect(url, autocommit=True) as desk, ic.Rig(start="2031-03-29T21:00") as rig:
+        desk.execute(queue.SCHEMA)
+        rig.database(url)
+        rig.outbox(url, table="jobs", columns=COLUMNS, runs=False)
+        rig.handler(queue.handle, id="row_id", job="kind")
+        rig.run_loop(queue.work, url, count=3, name="worker", restart="40s")
+        rig.run_loop(queue.reap, url)
+        for number in range(10):
+            queue.put(desk, "letter", wait=number * 13, to=f"passenger {number}")
+        for number in range(4):
+            queue.put(desk, "manifest", wait=20 * number, sailing=f"TL-{204 + number}")
+        rig.faults.crash("manifest", at="sleep", attempts=1)
+        rig.faults.fail("letter", attempts=1, error=ConnectionError("closed"), chance=0.4)
+        rig.advance("6m")
+        rig.history.save("loops.jsonl")
+END
+"$bin/ironclock" show loops.jsonl --html loops.html >/dev/null
+page page-loops loops.html

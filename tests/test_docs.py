@@ -88,6 +88,15 @@ def test_the_page_on_the_probe(number: int, capsys: pytest.CaptureFixture[str]) 
         assert said.strip() == expected
 
 
+def test_the_page_on_databases(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    (code,) = blocks("docs/databases.md", "python")
+    exec(compile(code, "docs/databases.md", "exec"), {"__name__": "page"})
+    assert capsys.readouterr().out == blocks("docs/databases.md", "text")[0]
+
+
 @pytest.mark.parametrize(
     ("page", "count"), [("scenario", 1), ("reports", 1), ("forecast", 1), ("howto", 3), ("trust", 3)]
 )

@@ -9,10 +9,12 @@ import sqlite3
 import textwrap
 import time
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
 import pytest
+import servers
 
 import ironclock as ic
 from tern_line import outside
@@ -161,13 +163,32 @@ def _steps(rig: ic.Rig, names: Names) -> None:
     names["seal_hold"] = lambda sailing: f"sealed {sailing}"
 
 
+def _letters_table(rig: ic.Rig, names: Names) -> None:
+    """An engine with a table of letters, and a worker that finds nothing in it."""
+    import dataclasses
+
+    import sqlalchemy
+
+    from services.sqlite_queue.letters import Base, Letter
+
+    engine = sqlalchemy.create_engine("sqlite:///letters.db")
+    Base.metadata.create_all(engine)
+
+    def work() -> None:
+        while True:
+            time.sleep(60)
+
+    names.update(Letter=Letter, engine=engine, work=work, dataclasses=dataclasses)
+
+
 NEEDS: dict[str, Callable[[ic.Rig, Names], None]] = {
     "comparison.compare": _file, "log_histories.log_history": _log, "Columns": _table, "Endpoint": _app,
     "JobSet": _charges, "rig.jobs": _charges, "DeadLetters": _charges, "Effects": _charged, "rig.check": _charged,
     "key_laws.once_per_key": _charged, "job_laws.nothing_lost": _harbour, "job_laws.no_overlap": _poll,
     "job_laws.finishes_within": _harbour, "job_laws.holds": _letters, "window_laws.covers": _poll,
     "Attempt": _failed_once, "QueueControl": _queue, "HttpService": _httpx, "Findings": _story,
-    "rig.remember": _steps, "Faults": _charged, "Transaction": _booking, "Fault": _retried,
+    "rig.remember": _steps, "rig.database": _letters_table, "rig.outbox": _letters_table, "rig.run_loop": _letters_table,
+    "LoopGroup": _letters_table, "outbox.of": _letters_table, "Faults": _charged, "Transaction": _booking, "Fault": _retried,
 }  # fmt: skip
 IN_SCENARIOS = ("Scenario", "Forecast", "forecast_function.forecast", "advice.advise")
 OUTSIDE_A_RIG = (*IN_SCENARIOS, "Findings", "probe.probe", "Rig", "Policy", "ironclock")
@@ -200,7 +221,12 @@ def test_an_example_runs_as_it_stands(
         NEEDS.get(name, lambda rig, names: None)(rig, names)
         exec(run, names)
         return
-    with rig:
+    with ExitStack() as stack:
+        if name == "KeyValueServer":
+            if servers.redis_missing():
+                pytest.skip(servers.redis_missing())
+            names["port"] = stack.enter_context(servers.Redis()).port
+        stack.enter_context(rig)
         NEEDS.get(name, lambda rig, names: None)(rig, names)
         exec(run, names)
         rig.advance("1h")

@@ -23,11 +23,14 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from . import laws as laws
     from . import services as services
+    from .capture.endpoint import Delivery as Delivery
     from .capture.outbox import Columns as Columns
     from .capture.outbox import Outbox as Outbox
     from .capture.readings import Enqueue as Enqueue
     from .capture.readings import reading as reading
     from .capture.taps import Tap as Tap
+    from .capture.worker_loops import LoopGroup as LoopGroup
+    from .capture.worker_loops import WorkerLoop as WorkerLoop
     from .errors import AttemptCancelled as AttemptCancelled
     from .errors import AttemptTimeout as AttemptTimeout
     from .errors import CronError as CronError
@@ -124,9 +127,11 @@ __version__ = "0.1.0"
 
 # Where each public name is defined.
 _HOMES = {
+    "capture.endpoint": "Delivery",
     "capture.outbox": "Columns Outbox",
     "capture.readings": "Enqueue reading",
     "capture.taps": "Tap",
+    "capture.worker_loops": "LoopGroup WorkerLoop",
     "errors": (
         "AttemptCancelled AttemptTimeout CronError DatabaseClockError DeliveryFailed DeliveryRejected "
         "DeliveryTimeout "

@@ -608,7 +608,7 @@ class Rig:
 
         Example::
 
-            rig.database("postgresql://tern@127.0.0.1/bookings")
+            rig.database(engine)
         """
         if when_used:
             self._databases_when_used.append(lambda: recognised(database))
@@ -696,7 +696,7 @@ class Rig:
 
         Example::
 
-            rig.outbox(engine, table=OutboxRow, handlers={"manifest": submit_manifest})
+            rig.outbox(engine, table=Letter, handlers={"manifest": submit_manifest})
         """
         from .capture.outbox import Outbox
 
@@ -736,7 +736,7 @@ class Rig:
 
         Example::
 
-            rig.outbox(engine, table=Booking, runs=False)
+            rig.outbox(engine, table=Letter, runs=False)
             workers = rig.run_loop(work, count=3, name="worker", restart="5s")
         """
         loops = self._worker_loops()
@@ -760,7 +760,7 @@ class Rig:
 
         Example::
 
-            rig.handler("tern_line.work:handle", id="row_id", job="kind")
+            rig.handler("tern_line.booking:release_hold", id="booking")
         """
         from .capture.worker_loops import HandlerTap
 

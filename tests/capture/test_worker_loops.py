@@ -471,7 +471,7 @@ def raised(rig: ic.Rig, workers: Any) -> None:
         (lambda rig, desk: rig.run_loop(desk.work, restart="soon"), "soon"),
         (lambda rig, desk: [rig.run_loop(desk.work), rig.run_loop(desk.work)], "there are worker loops of the name 'work' already"),
         (lambda rig, desk: rig.handler(desk.handle, id="row"), "id is 'row', and .* has no such parameter"),
-        (lambda rig, desk: rig.outbox(desk.url, table="jobs", columns=ic.Columns(), runs=False), "there is no state column"),
+        (lambda rig, desk: rig.outbox(desk.url, table="jobs", columns=ic.Columns(), runs=False), "the state column is missing"),
         (lambda rig, desk: rig.outbox(desk.url, table="jobs", columns=COLUMNS, runs="no"), "runs is 'no'"),
         (lambda rig, desk: raised(rig, rig.run_loop(desk.work, skip_polls=True)), "knows no table in which rows fall due"),
     ],

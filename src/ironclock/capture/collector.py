@@ -23,7 +23,7 @@ class Collector(Replacement):
 
     def _add(self, *args: Any, **kwargs: Any) -> None:
         # A method that is given as a function of its class gets the application's object first.
-        # That object can be one that can be called, and is no function all the same.
+        # That object can be callable as well.
         is_object = bool(args) and hasattr(type(args[0]), getattr(self.target.real, "__name__", ""))
         place = next((n for n, value in enumerate(args[:2]) if callable(value) and not (n == 0 and is_object)), None)
         if place is None:

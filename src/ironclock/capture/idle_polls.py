@@ -162,4 +162,4 @@ class IdlePolls:
         step = one.poller.step_ns
         count = max((until_ns - 1 - one.at_ns) // step, 1 if at_least_once else 0)
         one.poller.skipped += count
-        return one._replace(at_ns=one.at_ns + count * step)
+        return _Moved(one.at_ns + count * step, one.from_ns, one.order, one.poller)

@@ -155,7 +155,7 @@ class JobRegistry:
         return made
 
     def placeholder(self, name: str) -> JobType[..., Any]:
-        """Return the job type of a name whose jobs the application runs itself. It is made if there is none."""
+        """Return the job type of a name whose jobs the application runs itself. It is made if it is missing."""
         known = self._broker.types.get(name)
         if known is None:
             known = self._broker.types[name] = JobType(_not_run_here, name, self._policy)

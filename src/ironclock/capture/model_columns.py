@@ -39,10 +39,15 @@ def _is_table(thing: Any) -> bool:
     return hasattr(thing, "columns") and hasattr(thing, "primary_key") and hasattr(thing, "name")
 
 
+def _options(model: Any) -> Any:
+    """Return what Django knows of a model. None for a model of SQLAlchemy."""
+    return getattr(model, "_meta", None)
+
+
 def table_of(model: Any) -> str:
     """Return the name of the table of a model."""
     if hasattr(model, "_meta"):
-        return str(model._meta.db_table)
+        return str(_options(model).db_table)
     table = model if _is_table(model) else model.__table__
     return f"{table.schema}.{table.name}" if getattr(table, "schema", None) else str(table.name)
 
@@ -104,7 +109,7 @@ def _stored(value: Any, type: Any) -> Any:
 
 def _of_django(model: Any) -> list[tuple[str, bool, list[Any]]]:
     found = []
-    for field in model._meta.concrete_fields:
+    for field in _options(model).concrete_fields:
         values = [value for value, _ in (field.flatchoices or ())]
         if field.has_default() and not callable(field.default):
             default = field.default.value if isinstance(field.default, enum.Enum) else field.default

@@ -82,7 +82,7 @@ class Columns:
 
         Raises `InputError` if it has no column for the name of the job. Example::
 
-            columns = dataclasses.replace(ic.Columns.of(Outbox), due="send_at")
+            columns = dataclasses.replace(ic.Columns.of(Letter), due="send_at")
         """
         if not is_model(model):
             raise InputError(f"the model is {model!r}; give a model class of SQLAlchemy or Django")
@@ -135,7 +135,7 @@ class Outbox:
             raise InputError(f"runs is {runs!r}; give True, or False if the application's own workers run the jobs")
         if not runs and columns.state is None and columns.due is None:
             raise InputError(
-                "runs is False, and there is no state column that says who has a row; give Columns(state=..., "
+                "runs is False, and the state column is missing that says who has a row; give Columns(state=..., "
                 "claimed=...)"
             )
         if not runs and columns.state is not None and None in (columns.claimed, columns.done):

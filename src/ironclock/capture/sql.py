@@ -233,7 +233,7 @@ _SYNC_DRIVERS = {"aiosqlite": "pysqlite", "asyncpg": "psycopg", "aiomysql": "pym
 
 
 def _engine(given: Any) -> Any:
-    """Return the engine of SQLAlchemy behind something. None if there is none, or if it is one connection."""
+    """Return the engine of SQLAlchemy behind something. None for anything else, and for one connection."""
     if hasattr(given, "get_bind") or hasattr(given, "exec_driver_sql"):
         return None  # a session or a connection, which can have a transaction open
     bind = given.kw.get("bind") if isinstance(getattr(given, "kw", None), dict) else given

@@ -275,6 +275,7 @@ class LoopGroup:
         workers = rig.run_loop(work, count=3)
         rig.advance("1h")
         workers.stop("30s")
+        rig.advance("1m")
         assert [worker.state for worker in workers] == ["ended"] * 3
     """
 
@@ -286,7 +287,7 @@ class LoopGroup:
         """Ask the loops to stop, and kill those that still run after a time.
 
         A loop is asked by its `stop` function. Without one it gets the signal SIGTERM: the handler runs that it has
-        set with `signal.signal`. If there is no handler, the loop dies at once, as a process does.
+        set with `signal.signal`. Without a handler the loop dies at once, as a process does.
 
         Parameters: `grace` is how long they can still run. Default 0. Raises `DurationError`.
         """
@@ -299,7 +300,7 @@ class LoopGroup:
                 loop.start()
 
     def kill(self, *names: str) -> None:
-        """Kill loops where they are: no handler and no `finally` runs. They do not start again by themselves.
+        """Kill loops where they are: no handler and no `finally` runs. They do not start again.
 
         Parameters: `names` are names of workers. Default: all. Raises `InputError` for an unknown one.
         """

@@ -24,7 +24,7 @@ class KeyValueServer(Service):
 
     Example::
 
-        server = rig.database("redis://127.0.0.1:6379/0")
+        server = rig.database(f"redis://127.0.0.1:{port}/0")
         server.lose_response(operation="lpush", calls=1)
         server.fail_over(at="2031-03-03T09:10", loses="2s", down="5s")
     """

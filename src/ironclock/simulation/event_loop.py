@@ -420,7 +420,7 @@ class EventLoop:
 
     @property
     def next_event_ns(self) -> int | None:
-        """The instant of the next pending event. None if there is none."""
+        """The instant of the next pending event. None if nothing is pending."""
         return self.heap[0][AT] if self.heap else None
 
     @property

@@ -43,7 +43,7 @@ class Task:
 
     @property
     def attempt_number(self) -> int:
-        """The number of the attempt that its effects belong to. 0 if it is none: a thread."""
+        """The number of the attempt that its effects belong to. 0 for a thread."""
         return 0
 
     @property

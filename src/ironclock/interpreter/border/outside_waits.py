@@ -126,7 +126,7 @@ class Exchange:
         self.ended_by_server = False
         """True if such a timer was over: the answer is there."""
         self.from_proxy = False
-        """True if a proxy of the rig answers, which needs a turn of its own for that."""
+        """True if a proxy of the rig answers, which needs a turn for that."""
         self.renewals = 0
         """How often its grace was renewed since something came."""
         self.traffic = -1

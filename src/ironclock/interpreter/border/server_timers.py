@@ -84,7 +84,7 @@ class ServerTimers:
             self.begin(exchange, limit_s, lambda: self._unblock(fd, limit_s))
 
     def is_proxy(self, address: Any) -> bool:
-        """Return True for the address of a proxy of the rig, which keeps the time of its own connections."""
+        """Return True for the address of a proxy of the rig, which keeps the time of its connections."""
         return isinstance(address, tuple) and address[:2] in self._redirects.proxies
 
     def _asks_proxy(self, fd: int) -> bool:

@@ -51,9 +51,7 @@ _MARIADB_WORDS = re.compile(
 def simulated(sql: str) -> str:
     """Return a text of PostgreSQL's SQL in which every reading of the clock calls a function of Iron Clock.
 
-    Example::
-
-        simulated("select now(), current_date") == 'select ironclock.now(), ironclock."current_date"()'
+    ``select now(), current_date`` becomes ``select ironclock.now(), ironclock."current_date"()``.
     """
     if not _CANDIDATE.search(sql):
         return sql

@@ -82,7 +82,7 @@ class Link:
         self.socket.sendall(command(*words))
 
     def reply(self, pushed: Callable[[bytes], None] | None = None, gone: Any = None) -> Reply:
-        """Return the next reply. What the server pushes meanwhile is given to `pushed`.
+        """Return the next reply. What the server pushes in between is given to `pushed`.
 
         Parameters: `gone` is the socket of a client: if it is closed while the server makes it wait, the wait is over.
         Raises `ConnectionError` then, and if the server has gone.
@@ -114,7 +114,7 @@ class Link:
         return self.reply()
 
     def waiting(self) -> bytes:
-        """Return what the server has sent by itself."""
+        """Return what the server has sent without a request."""
         data, self._received = bytes(self._received), bytearray()
         return data or self.socket.recv(_SIZE)
 
@@ -180,6 +180,10 @@ class KeyValueProxy:
             self._mine.append(self._threads.start(function, (), {}, label))
         finally:
             self._loop.current = current
+
+    def wait(self, ns: int) -> None:
+        """Let time pass for one client."""
+        self._loop.sleep(ns, is_seam=False)
 
     def link(self) -> Link:
         """Open a connection to the server."""
@@ -421,7 +425,7 @@ class _Client:
         self._proxy.quiet(self._socket.fileno(), True)
 
     def _one_turn(self, server: Link) -> bool:
-        """Wait for a request, or for what the server sends by itself. Returns False if one of them has gone."""
+        """Wait for a request, or for what the server sends without one. Returns False if one of them has gone."""
         if self._subscribed or self._version == 3:
             ready, _, _ = select.select([self._socket, server.socket], [], [])
             if server.socket in ready:
@@ -453,7 +457,7 @@ class _Client:
         text = name.decode("ascii", "replace").lower()
         slow_ns, fails = proxy.faults.before(text)
         if slow_ns:
-            proxy._loop.sleep(slow_ns, is_seam=False)
+            proxy.wait(slow_ns)
         if fails == "down":
             return False
         if fails:

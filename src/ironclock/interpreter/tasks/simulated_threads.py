@@ -92,7 +92,7 @@ class SimulatedThread(Task):
         attempt = self.owner
         if attempt is None or attempt.loop is None:
             return self._job
-        return attempt.job if attempt.job.number else None  # its own life is no job
+        return attempt.job if attempt.job.number else None  # outside a job it works for nobody
 
     def belong_to(self, owner: LiveAttempt | None) -> LiveAttempt | None:
         """Let it belong to an attempt from now on; return the one before."""
