@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import datetime as dt
 import re
+import smtplib
 import sqlite3
 import textwrap
 import time
@@ -56,7 +57,7 @@ def scene(rig: ic.Rig) -> Names:
     return {
         **functions, **types, "submit_manifest": submit_manifest, "charge_fare": charge_fare, "CardRefused": CardRefused,
         "manifest": rig.job(submit_manifest), "till": rig.job(functions["close_till"]),
-        "ic": ic, "rig": rig, "dt": dt, "time": time,
+        "ic": ic, "rig": rig, "dt": dt, "time": time, "smtplib": smtplib,
     }  # fmt: skip
 
 

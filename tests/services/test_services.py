@@ -234,3 +234,97 @@ def test_an_http_service_knows_what_a_request_is_about() -> None:
             rig.check(ic.laws.once_per_key("harbour.request"))
     with pytest.raises(ic.InputError, match="key is 5; give a function"):
         ic.services.HttpService(key=5)  # type: ignore[arg-type]
+
+
+# --- objects, webhooks, mail over a socket -----------------------------------------------------------------
+
+
+def test_an_object_can_be_read_before_it_is_listed() -> None:
+    with ic.Rig() as rig:
+        store = rig.service(ic.services.ObjectStore(listed_after="5s"))
+        tag = store.put("manifests/TL-204.csv", b"seat", metadata={"by": "desk"})
+        assert (store.get("manifests/TL-204.csv").body, len(tag)) == (b"seat", 32)
+        assert store.list() == []
+        rig.advance("5s")
+        assert store.list("manifests/") == ["manifests/TL-204.csv"]
+        assert store.list("bills/") == []
+        with pytest.raises(FileExistsError, match=r"has an object 'manifests/TL-204.csv' already"):
+            store.put("manifests/TL-204.csv", b"", if_absent=True)
+        assert store.delete("manifests/TL-204.csv")
+        assert not store.delete("manifests/TL-204.csv")
+        with pytest.raises(FileNotFoundError, match=r"has no object 'manifests/TL-204.csv'"):
+            store.get("manifests/TL-204.csv")
+        assert store.list() == ["manifests/TL-204.csv"], "the listing has not heard of it"
+        rig.advance("5s")
+        assert store.list() == []
+        store.lose_response(operation="put")
+        with pytest.raises(ic.ResponseLost):
+            store.put("bills/1", b"7")
+        assert store.get("bills/1").body == b"7"
+        with pytest.raises(ic.InputError, match="the body of 'x' is str; give bytes"):
+            store.put("x", "text")  # type: ignore[arg-type]
+
+
+def test_a_receiver_of_signed_webhooks() -> None:
+    import hashlib
+    import hmac
+    import time
+
+    httpx = pytest.importorskip("httpx")
+    check = ic.services.signed_by("salt", header="X-Tern", prefix="v1=", timestamp="X-At", tolerance="1m")
+    with ic.Rig() as rig:
+        hooks = rig.service(ic.services.HttpService("hooks", check=check))
+        client = httpx.Client(transport=hooks.transport(), base_url="http://hooks.test")
+
+        def send(secret: str, late: float = 0) -> Any:
+            body, at = b'{"seat":3}', str(int(time.time() - late))
+            signed = hmac.new(secret.encode(), at.encode() + b"." + body, hashlib.sha256).hexdigest()
+            return client.post("/", content=body, headers={"X-Tern": f"v1={signed}", "X-At": at})
+
+        assert send("salt").status_code == 200
+        assert (send("tar").status_code, send("tar").text) == (401, "the signature in X-Tern does not fit")
+        assert "more than 1m from now" in send("salt", late=90).text
+        assert client.post("/", json={}).text == "the header X-At is '', and not a number of seconds"
+        assert hooks.received == [{"seat": 3}]
+    with pytest.raises(ic.InputError, match="secret is ''; give text"):
+        ic.services.signed_by("")
+
+
+def test_a_mail_server_on_a_socket() -> None:
+    import smtplib
+    from email.message import EmailMessage
+
+    with ic.Rig(start="2031-03-29T21:00") as rig:
+        server = rig.service(ic.services.MailServer())
+        server.fail(calls=2, error=ConnectionError("try again"))
+        server.lose_response(calls=3)
+        server.slow("4s", calls=4)
+        server.outage(("2031-03-29T21:10", "2031-03-29T21:20"))
+        address = server.address
+
+        def send(subject: str) -> str:
+            letter = EmailMessage()
+            letter["From"], letter["To"], letter["Subject"] = "desk@tern-line.test", "ada@tern-line.test", subject
+            letter.set_content("Seat A1\n.\nBring a coat")
+            try:
+                with smtplib.SMTP(*address) as client:
+                    client.send_message(letter)
+            except (smtplib.SMTPException, OSError) as error:
+                return type(error).__name__
+            return "sent"
+
+        job = rig.enqueue(rig.job(lambda: [send(f"letter {n}") for n in range(1, 5)], name="letters"))
+        rig.run_dry()
+        assert job.result == ["sent", "SMTPDataError", "SMTPServerDisconnected", "sent"]
+        assert [letter.subject for letter in server.received] == ["letter 1", "letter 3", "letter 4"]
+        first = server.received[0]
+        assert (first.sender, first.recipients, first.body) == (
+            "desk@tern-line.test",
+            ("ada@tern-line.test",),
+            "Seat A1\n.\nBring a coat",
+        )
+        assert f"{rig.now:%M:%S}" == "00:04"
+        rig.advance_to("2031-03-29T21:15")
+        assert send("letter 5") == "SMTPServerDisconnected"
+        rig.advance_to("2031-03-29T21:20")
+        assert send("letter 6") == "sent"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, TypeAlias
 
@@ -14,6 +14,7 @@ from .service import Service
 
 if TYPE_CHECKING:
     from .httpx_transport import ServiceTransport
+    from .signatures import Check
 
 
 @dataclass(frozen=True)
@@ -55,6 +56,8 @@ class HttpService(Service):
       is 200 without a body.
     - `key`: a function that gets method, path and body, and returns what a request is about, for
       `laws.once_per_key`. Default None: method and path. A request with the header ``Idempotency-Key`` is about that.
+    - `check`: a function of the body's bytes and the headers (names in small letters) that returns why the request is
+      refused with 401; empty text: it is not. `signed_by` makes one for webhooks. Default None: nothing is refused.
 
     Example::
 
@@ -67,10 +70,13 @@ class HttpService(Service):
 
     def __init__(
         self, name: str = "service", handler: Handler | None = None,
-        key: Callable[[str, str, Any], Any] | None = None,
+        key: Callable[[str, str, Any], Any] | None = None, check: Check | None = None,
     ) -> None:  # fmt: skip
         super().__init__(name)
-        for what, function in (("handler", handler), ("key", key)):
+        self._check = check
+        self.received: list[Any] = []
+        """The bodies of the requests that it has accepted, in order."""
+        for what, function in (("handler", handler), ("key", key), ("check", check)):
             if function is not None and not callable(function):
                 raise InputError(f"{what} is {function!r}; give a function of method, path and body")
         self._handler = handler
@@ -90,10 +96,15 @@ class HttpService(Service):
         seconds = 0 if retry_after is None else -(-to_ns(retry_after, what="retry_after") // 10**9)
         self._place("answer", None, calls, between, chance, None, seconds, status)
 
-    def request(self, method: str, path: str, body: Any = None, *, key: Any = None) -> Reply:
+    def request(
+        self, method: str, path: str, body: Any = None, *, key: Any = None, headers: Mapping[str, str] | None = None,
+        content: bytes | None = None,
+    ) -> Reply:  # fmt: skip
         """Send a request; return the reply.
 
         Parameters: `key` is what the request is about, for `laws.once_per_key`. Default None: as the service says.
+        `headers` and `content`, the bytes of the body, are what `check` looks at. Default: those of `body` as JSON.
+
         Raises `ServiceError`, or the error of a fault, if no reply comes.
         """
         if key is None:
@@ -105,6 +116,12 @@ class HttpService(Service):
                 return self._refuse(answered, method, path, key)
 
         def act() -> Reply:
+            if self._check is not None:
+                sent = Reply(200, body).content() if content is None else content
+                why = self._check(sent, {name.lower(): value for name, value in (headers or {}).items()})
+                if why:
+                    return Reply(401, why)
+            self.received.append(body)
             if self._handler is None:
                 return Reply()
             given = self._handler(method, path, body)

@@ -51,7 +51,9 @@ class ServiceTransport(httpx.BaseTransport, httpx.AsyncBaseTransport):
             raise httpx.ReadTimeout(f"{self._service.name} did not answer in time", request=request)
         try:
             method, path, _, key = self._asked(request, body)
-            reply = self._service.request(method, path, body, key=key)
+            reply = self._service.request(
+                method, path, body, key=key, headers=dict(request.headers), content=request.content
+            )
         except ServiceError as error:
             kind = httpx.ReadError if isinstance(error, ResponseLost) else httpx.ConnectError
             raise kind(str(error), request=request) from error
