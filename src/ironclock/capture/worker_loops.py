@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import inspect
 import signal
 import threading
@@ -104,9 +103,6 @@ class WorkerLoop:
         except BaseException as raised:
             error = raised
             error.__traceback__ = users_part(error.__traceback__)
-        finally:
-            with contextlib.suppress(KeyError):
-                del threading._active[threading.get_ident()]  # type: ignore[attr-defined]
         self._ended(error)
 
     def _ended(self, error: BaseException | None) -> None:
