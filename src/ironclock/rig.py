@@ -1276,7 +1276,8 @@ class Rig:
         for pool in self._simulation.pools.all:
             pool.queues.clear()
         for part in (
-            *self._services.values(), self.schedules, self._events, self._registry, self._clock_functions,
+            *self._services.values(), *self._outboxes, *(() if self._loops is None else self._loops.parts),
+            self.schedules, self._events, self._registry, self._clock_functions,
             self._threads, *self._simulation.parts, self._simulation,
         ):  # fmt: skip
             if part is not None:

@@ -297,6 +297,23 @@ def test_tables_that_are_made_inside_are_put_back_as_well(url: str) -> None:
         connection.execute("drop table cargo")
 
 
+def test_what_is_made_inside_and_cannot_be_put_back_is_told(url: str) -> None:
+    with own(url) as connection:
+        rig = ic.Rig()
+        rig.__enter__()
+        rig.database(url)
+        connection.execute("create table cargo (at timestamptz default now())")
+        connection.execute("create materialized view noon as select now() as at")
+        with pytest.warns(ic.RigWarning, match="keeps the schema ironclock, since something made in the rig depends"):
+            rig.__exit__(None, None, None)
+        asked = "select pg_get_expr(adbin, adrelid) from pg_attrdef where adrelid = 'cargo'::regclass"
+        assert connection.execute(asked).fetchall() == [("now()",)], "the rest is as it was"
+        connection.execute("drop materialized view noon")
+        connection.execute("drop table cargo")
+        with ic.Rig() as rig:
+            rig.database(url)
+
+
 def test_what_cannot_follow_is_named_once_with_the_remedy(url: str) -> None:
     with own(url) as connection, ic.Rig(start="2031-03-29T21:00") as rig:
         connection.execute("select now()")

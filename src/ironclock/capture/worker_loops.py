@@ -425,6 +425,11 @@ class WorkerLoops:
         key = self.simulation.loop.thread_in_place
         return next((loop for loop in self._all if loop.is_main(key)), None)
 
+    @property
+    def parts(self) -> tuple[object, ...]:
+        """Every part that holds something of the rig."""
+        return (*self._all, self.observed, self.idle_polls, self)
+
     def look(self) -> None:
         """Look at the job tables: the running loop can have claimed a row just now."""
         if self.simulation.loop.current is not None:

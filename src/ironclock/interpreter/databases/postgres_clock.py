@@ -14,11 +14,12 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 import re
+import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from ...errors import DatabaseClockError
+from ...errors import DatabaseClockError, RigWarning
 from .clock_words import SCHEMA, real, simulated
 
 NOW, BEGAN = f"{SCHEMA}.now", f"{SCHEMA}.began"
@@ -208,6 +209,17 @@ class InstalledClock:
         except Exception as error:
             raise DatabaseClockError(self._words(error)) from error
 
+    def _drop_functions(self) -> None:
+        """Drop the schema with everything in it."""
+        query = self._query
+        query(f"drop table {SCHEMA}.originals")
+        functions = query(
+            f"select format('{SCHEMA}.%I(%s)', proname, pg_get_function_identity_arguments(oid)) from pg_proc "
+            f"where pronamespace = '{SCHEMA}'::regnamespace"
+        )
+        query(f"drop function {', '.join(name for (name,) in functions)}")
+        query(f"drop schema {SCHEMA}")
+
     def _change(self, statement: str, what: str) -> None:
         try:
             self._query(statement)
@@ -279,13 +291,16 @@ class InstalledClock:
                         query(before)
                     elif real(definition) != definition:
                         query(how + real(definition))
-                query(f"drop table {SCHEMA}.originals")
-                functions = query(
-                    f"select format('{SCHEMA}.%I(%s)', proname, pg_get_function_identity_arguments(oid)) from pg_proc "
-                    f"where pronamespace = '{SCHEMA}'::regnamespace"
-                )
-                query(f"drop function {', '.join(name for (name,) in functions)}")
-                query(f"drop schema {SCHEMA}")
+                query("savepoint before_drop")
+                try:
+                    self._drop_functions()
+                except Exception as error:
+                    query("rollback to savepoint before_drop")
+                    warnings.warn(
+                        f"{self.name} keeps the schema {SCHEMA}, since something made in the rig depends on it "
+                        f"({_short(error)}); drop that first",
+                        RigWarning, stacklevel=2,
+                    )  # fmt: skip
                 query("commit")
             except Exception:
                 with contextlib.suppress(Exception):
