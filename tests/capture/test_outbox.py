@@ -465,6 +465,22 @@ def test_a_database_in_memory_and_a_transaction_of_the_application() -> None:
     engine.dispose()
 
 
+@pytest.mark.parametrize("runs", [True, False])
+def test_a_table_or_a_column_that_is_not_there(engine: Any, runs: bool) -> None:
+    columns = ic.Columns(name="kind", args=None, due="runs_at", state="status", claimed="WORKING", done="SENT")
+    with ic.Rig() as rig:
+        rig.outbox(engine, table="letters", columns=columns, runs=runs)
+        with pytest.raises(
+            ic.InputError,
+            match="the table letters has no column 'runs_at', which Columns names as due; did you mean 'run_at'",
+        ):
+            rig.settle()
+    with ic.Rig() as rig:
+        rig.outbox(engine, table="leters", columns=columns, runs=runs)
+        with pytest.raises(ic.InputError, match="the table leters cannot be read: .*; create it before the rig runs"):
+            rig.settle()
+
+
 def test_several_tables_of_one_database() -> None:
     table = sqlite3.connect(":memory:", isolation_level=None)
     for name in ("mails", "calls"):

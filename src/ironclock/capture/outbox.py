@@ -253,13 +253,38 @@ class Outbox:
             self._write_changes()
         elif not self._has_changed():
             return []
-        rows = [dict(zip(self._parts, row, strict=True)) for row in self._database.rows(self._select, self._values)]
+        try:
+            read = self._database.rows(self._select, self._values)
+        except Exception as error:
+            self._explain(error)
+            raise
+        rows = [dict(zip(self._parts, row, strict=True)) for row in read]
         there = {row["id"]: row for row in rows}
         made = self._read_to_run(there) if self._runs else self._read_to_observe(there)
         if there != self._rows:
             self.changes += 1
         self._rows = there
         return [job.reader for job in made]
+
+    def _explain(self, error: Exception) -> None:
+        """Raise `InputError` if the table, or one of its columns, is not there."""
+        try:
+            there = self._database.columns(self._table)
+        except Exception:
+            raise InputError(
+                f"the table {self._table} cannot be read: {str(error).strip().splitlines()[0]}; create it before the "
+                "rig runs, or correct table="
+            ) from error
+        known = [name.lower() for name in there]
+        for part, name in (
+            *self._parts.items(),
+            *((p, getattr(self._columns, p)) for p in ("state", "tries", "error")),
+        ):
+            if name is not None and name.lower() not in known:
+                raise InputError(
+                    f"the table {self._table} has no column {name!r}, which Columns names as {part}; "
+                    f"{nearest(name, there)}"
+                ) from error
 
     def _read_to_run(self, there: dict[Any, dict[str, Any]]) -> list[LiveJob]:
         before = self._rows

@@ -46,6 +46,18 @@ class Database:
         """Run a query; return its rows. `sql` has a question mark for each value."""
         return self._source.run(sql, values, lambda result: [tuple(row) for row in result.fetchall()], False)
 
+    def columns(self, table: str) -> list[str]:
+        """Return the names of the columns of a table. Raises what the driver raises if it is not there."""
+        names: list[str] = []
+
+        def take(result: Any) -> list[Any]:
+            described = getattr(result, "description", None)
+            names.extend(column[0] for column in described) if described else names.extend(result.keys())
+            return []
+
+        self._source.run(f"select * from {table} where 1 = 0", (), take, False)
+        return names
+
     def change(self, sql: str, values: Sequence[Any]) -> None:
         """Run a statement, and commit, unless the application has a transaction open in the same connection."""
         self._source.run(sql, values, lambda result: [], True)
@@ -126,10 +138,15 @@ class _Connection:
     def run(self, sql: str, values: Sequence[Any], take: Callable[[Any], list[Any]], writes: bool) -> list[Any]:
         before = self.in_transaction()
         connection = self._connection
-        result = _run(connection, sql, values, take)
+        # A session of SQLAlchemy ends its transaction itself.
+        ends = self._given if hasattr(self._given, "get_bind") else connection
+        try:
+            result = _run(connection, sql, values, take)
+        except Exception:
+            if not before and self.in_transaction():
+                ends.rollback()
+            raise
         if not before and self.in_transaction():
-            # A session of SQLAlchemy ends its transaction itself.
-            ends = self._given if hasattr(self._given, "get_bind") else connection
             ends.commit() if writes else ends.rollback()
         return result
 
