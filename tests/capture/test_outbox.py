@@ -477,7 +477,7 @@ def test_a_table_or_a_column_that_is_not_there(engine: Any, runs: bool) -> None:
             rig.settle()
     with ic.Rig() as rig:
         rig.outbox(engine, table="leters", columns=columns, runs=runs)
-        with pytest.raises(ic.InputError, match="the table leters cannot be read: .*; create it before the rig runs"):
+        with pytest.raises(ic.InputError, match=r"the table leters cannot be read: .*; create it before the rig runs"):
             rig.settle()
 
 
