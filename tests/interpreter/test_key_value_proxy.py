@@ -470,3 +470,53 @@ def test_random_commands_answer_as_the_server_does_in_real_time(server: Redis) -
             simulated = replies(client, seed, lambda seconds: rig.advance(seconds))
         for one, other in zip(real[db], simulated, strict=True):
             assert one == other
+
+
+def stream_replies(client: Any, seed: int, sleep: Callable[[float], Any]) -> list[str]:
+    """Run random commands on a stream with a group; return what came back. An id is told by its place."""
+    dice, found, ids = random.Random(seed), [], list[str]()
+    client.delete("s")
+    client.xgroup_create("s", "g", "0", mkstream=True)
+
+    def places(entries: Any) -> list[int]:
+        return [ids.index(entry if isinstance(entry, str) else entry[0]) for entry in entries]
+
+    for number_of_step in range(80):
+        if number_of_step % 10 == 9:
+            sleep(0.5)
+        who, least = dice.choice("ab"), dice.choice((0, 300, 750, 1_250))
+        what = dice.choice(("add", "read", "read", "ack", "auto", "claim", "pending", "rows", "idle"))
+        some = dice.choice(ids) if ids else "1-0"
+        answer: Any = None
+        if what == "add":
+            ids.append(client.xadd("s", {"seat": number_of_step}))
+        elif what == "read":
+            answer = [places(entries) for _, entries in client.xreadgroup("g", who, {"s": ">"}, count=2)]
+        elif what == "ack":
+            answer = client.xack("s", "g", some)
+        elif what == "auto":
+            answer = places(client.xautoclaim("s", "g", who, least, count=3, justid=dice.random() < 0.5) and
+                            client.xautoclaim("s", "g", who, least, count=3)[1])  # fmt: skip
+        elif what == "claim":
+            answer = places(client.xclaim("s", "g", who, least, [some]))
+        elif what == "pending":
+            answer = client.xpending("s", "g")["pending"]
+        elif what == "rows":
+            rows = client.xpending_range("s", "g", "-", "+", 20)
+            answer = [(ids.index(row["message_id"]), row["consumer"], row["times_delivered"]) for row in rows]
+        else:
+            rows = client.xpending_range("s", "g", "-", "+", 20, idle=least)
+            answer = [ids.index(row["message_id"]) for row in rows]
+        found.append(f"{what} {who} {least}: {answer}")
+    return found
+
+
+def test_random_commands_on_a_stream_answer_as_the_server_does_in_real_time(server: Redis) -> None:
+    address = f"redis://127.0.0.1:{server.port}/0"
+    for seed in (21, 22):
+        with redis.Redis.from_url(address, decode_responses=True, protocol=2) as client:
+            real = stream_replies(client, seed, time.sleep)
+        with ic.Rig() as rig, redis.Redis.from_url(address, decode_responses=True, protocol=2) as client:
+            rig.database(address)
+            simulated = stream_replies(client, seed, lambda seconds: rig.advance(seconds))
+        assert simulated == real

@@ -98,7 +98,7 @@ class Descriptors:
             self._waits.restart(found, ANSWERED if found.kind is ASKED else found.kind, found.shape)
 
     def quiet(self, fd: int, only_rig: bool = False) -> None:
-        """Note that nothing is asked over a descriptor any more.
+        """Note that a proxy asks nothing over a descriptor any more.
 
         Parameters: `only_rig` is True if nobody but code of this rig can send something.
         """
@@ -106,6 +106,7 @@ class Descriptors:
         found = self._exchanges.get(fd)
         if found is None:
             found = self._exchanges[fd] = Exchange(kind, b"")
+        found.is_of_proxy = True
         self._waits.restart(found, kind, b"")
 
     # --- who can answer -----------------------------------------------------------------------------

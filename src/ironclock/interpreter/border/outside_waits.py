@@ -94,7 +94,7 @@ class Exchange:
 
     __slots__ = (
         "ended_by_server", "find_peer", "from_proxy", "grace_scale", "in_vain", "inode", "inside", "kind",
-        "only_we_end_it", "patience_scale", "peer", "reader", "renewals", "server", "shape", "since_ns", "timer",
+        "is_of_proxy", "only_we_end_it", "patience_scale", "peer", "reader", "renewals", "server", "shape", "since_ns", "timer",
         "traffic", "waited_s",
     )  # fmt: skip
 
@@ -127,6 +127,8 @@ class Exchange:
         """True if such a timer was over: the answer is there."""
         self.from_proxy = False
         """True if a proxy of the rig answers, which needs a turn for that."""
+        self.is_of_proxy = False
+        """True if a proxy of the rig asks."""
         self.renewals = 0
         """How often its grace was renewed since something came."""
         self.traffic = -1
@@ -396,7 +398,9 @@ class OutsideWaits:
         rests = [(wait, self._rest(wait, None)) for wait in waits[:last] if not wait.ready]
         earlier = [wait for wait, rest in rests if rest > 0]
         if earlier:
-            self._look(earlier, min(IN_ORDER_S, max(rest for _, rest in rests)))
+            # A proxy listens all the time for clients that do not.
+            by_proxy = all(any(exchange.is_of_proxy for exchange in wait.exchanges) for wait in earlier)
+            self._look(earlier, min(IN_ORDER_S, max(rest for _, rest in rests)) if by_proxy else IN_ORDER_S)
 
     def _answered(self, wait: OutsideWait) -> None:
         for exchange in wait.exchanges:
