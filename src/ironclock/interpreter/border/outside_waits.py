@@ -93,9 +93,26 @@ class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
     __slots__ = (
-        "ended_by_server", "find_peer", "from_proxy", "grace_scale", "in_vain", "inode", "inside", "kind",
-        "is_of_proxy", "only_we_end_it", "patience_scale", "peer", "reader", "renewals", "server", "shape", "since_ns", "timer",
-        "traffic", "waited_s",
+        "ended_by_server",
+        "find_peer",
+        "from_proxy",
+        "grace_scale",
+        "in_vain",
+        "inode",
+        "inside",
+        "is_of_proxy",
+        "kind",
+        "only_we_end_it",
+        "patience_scale",
+        "peer",
+        "reader",
+        "renewals",
+        "server",
+        "shape",
+        "since_ns",
+        "timer",
+        "traffic",
+        "waited_s",
     )  # fmt: skip
 
     def __init__(self, kind: Kind, shape: Any) -> None:
