@@ -697,3 +697,27 @@ def test_mariadb(mariadb: MariaDB, driver: str, stack: ExitStack) -> None:
         rig.database(f"mysql://root@127.0.0.1:{mariadb.port}/tern")
         with pytest.raises(ic.InputError, match="ends at 2038-01-19"):
             query("select now()")
+
+
+def test_a_connection_of_an_async_driver_that_outlives_the_rig(mariadb: MariaDB) -> None:
+    aiomysql = pytest.importorskip("aiomysql")
+
+    async def ask(connection: Any) -> dt.datetime:
+        async with connection.cursor() as cursor:
+            await cursor.execute("select now()")
+            return (await cursor.fetchone())[0]  # type: ignore[no-any-return]
+
+    async def works() -> list[int]:
+        connection = await aiomysql.connect(host="127.0.0.1", port=mariadb.port, user="root")
+        with ic.Rig(start="2031-03-29T21:00") as rig:
+            rig.database(f"mysql://root@127.0.0.1:{mariadb.port}/mysql")
+            inside = await ask(connection)
+        years = [inside.year, (await ask(connection)).year, (await ask(connection)).year]
+        with ic.Rig(start="2032-03-29T21:00") as rig:
+            rig.database(f"mysql://root@127.0.0.1:{mariadb.port}/mysql")
+            years.append((await ask(connection)).year)
+        connection.close()
+        return years
+
+    year = dt.datetime.now(UTC).year
+    assert asyncio.run(works()) == [2031, year, year, 2032]

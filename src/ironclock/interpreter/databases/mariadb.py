@@ -38,8 +38,8 @@ def _async_method(here: Here) -> Callable[[Any], Any]:
         async def query(self: Any, sql: Any, *args: Any, **kwargs: Any) -> Any:
             world = here()
             if world is not None:
-                # What is left in the session of an async driver cannot be taken back here: `restarts` does it.
-                setting = world.border.database_clocks.mariadb_statement(self, sql, lambda one: None)
+                clocks = world.border.database_clocks
+                setting = clocks.mariadb_statement(self, sql, lambda one: _unset_when_used(one, real))
                 if setting is not None:
                     await real(self, _as(sql, setting))
             return await real(self, sql, *args, **kwargs)
@@ -47,6 +47,17 @@ def _async_method(here: Here) -> Callable[[Any], Any]:
         return query
 
     return make
+
+
+def _unset_when_used(connection: Any, real: Callable[..., Any]) -> None:
+    """Give the real time back before the next statement: nothing can be awaited when a rig is left."""
+
+    async def query(sql: Any, *args: Any, **kwargs: Any) -> Any:
+        del connection.query
+        await real(connection, _as(sql, _UNSET))
+        return await real(connection, sql, *args, **kwargs)
+
+    connection.query = query
 
 
 def _as(sql: Any, setting: str) -> Any:
