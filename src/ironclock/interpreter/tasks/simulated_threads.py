@@ -153,8 +153,8 @@ class SimulatedThread(Task):
         if not self.suspended:
             self.suspension = None  # the loop goes on in its greenlet, whose frames hold the whole rig
         self._threads.alive.pop(self.ident, None)
-        if not self.stands_in:
-            threading._active.pop(self.ident, None)  # type: ignore[attr-defined]  # of one that has died
+        if self.works_for is not None:
+            threading._active.pop(self.ident, None)  # type: ignore[attr-defined]  # its process has ended
         if self.sentinel is not None and self.sentinel.locked():
             self.sentinel.release()
 
