@@ -601,7 +601,7 @@ class Rig:
         Parameters: `database` is a URL; an engine, session maker, session or connection of SQLAlchemy;
         ``django.db.connection``; a connection or a pool of psycopg, psycopg2 or asyncpg; a connection of a MySQL
         driver; or a function that returns one of these. `when_used`: True waits until a driver sends a statement, so
-        that a test that uses no database needs no server. Default False.
+        that a test that uses no database needs no server. It is for SQL servers only. Default False.
 
         Raises `InputError` for anything else, and `DatabaseClockError` if the server does not answer, the user may not
         create functions, or an open transaction is in the way. Nothing is changed then.

@@ -13,6 +13,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ..errors import RigStateError
+from ..simulation.decisions import ARGUMENT, AT, ORDER
 from ..simulation.event_loop import Waiter
 
 if TYPE_CHECKING:
@@ -146,7 +147,7 @@ class IdlePolls:
         self._own_event = True
         mine = _Moved(loop.now, loop.now, -1, poller)
         until = loop.until_ns + 1 if due is None else min(due, loop.until_ns + 1)
-        others = [_Moved(event[0], event[0], event[2], event[4]) for event in loop.take_events(self._poll)]
+        others = [_Moved(event[AT], event[AT], event[ORDER], event[ARGUMENT]) for event in loop.take_events(self._poll)]
         before = loop.next_event_ns
         if before is not None:
             until = min(until, before)

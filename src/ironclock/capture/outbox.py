@@ -148,7 +148,6 @@ class Outbox:
         self._columns = columns
         self._handlers = handlers
         self._runs = runs
-        self._simulation = simulation
         self._loop = simulation.loop
         self._history = simulation.history
         self._broker = simulation.broker

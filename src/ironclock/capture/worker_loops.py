@@ -135,8 +135,7 @@ class WorkerLoop:
 
     def crashed(self, attempt: LiveAttempt, seam: str, down_ns: int) -> None:
         """Die as a process does: no handler runs, and what it had open is taken back."""
-        told = attempt if attempt is not self._own else self._own
-        self._die(told, seam, f"it died at the seam {seam!r}")
+        self._die(attempt, seam, f"it died at the seam {seam!r}")
         self._start_later(down_ns if down_ns or self._restart_ns is None else self._restart_ns)
 
     def _die(self, told: LiveAttempt, seam: str, why: str) -> None:
@@ -219,11 +218,6 @@ class WorkerLoop:
         if len(self.open) == 1:
             return self.open[0]
         return self._own
-
-    def job(self) -> LiveJob | None:
-        """Return the observed job that its running code belongs to. None: none."""
-        attempt = self.attempt()
-        return None if attempt is self._own else attempt.job
 
     def subjects(self, attempt: LiveAttempt) -> tuple[LiveAttempt, ...]:
         """Return whom a fault can be about when code of an attempt passes a seam."""
@@ -449,7 +443,6 @@ class HandlerTap(Replacement):
         self._find = find
         self._type_of = type_of
         signature = self.target.signature()
-        self._signature = signature
         self._id = _reader(id, "id", signature, self.target.label)
         self._name = _reader(name, "job", signature, self.target.label)
         self._default = getattr(self.target.real, "__name__", "job")

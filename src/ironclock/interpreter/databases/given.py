@@ -28,8 +28,6 @@ class Server(NamedTuple):
     """``"sqlite"``, ``"postgres"``, ``"mariadb"`` or ``"key-value"``."""
     parameters: dict[str, Any]
     """How to connect: to PostgreSQL, in the words of libpq, or to a key-value server. Empty for the others."""
-    connection: Any = None
-    """The connection that was given, if it was one."""
 
 
 def recognised(given: Any) -> Server:
@@ -59,7 +57,7 @@ def _recognised(given: Any) -> Server | None:
         kind = {"postgresql": "postgres", "mysql": "mariadb", "sqlite": "sqlite"}.get(vendor)
         if kind is None:
             return None
-        return Server(kind, _of_django(given) if kind == "postgres" else {}, given)
+        return Server(kind, _of_django(given) if kind == "postgres" else {})
     return _of_driver(given)
 
 
@@ -135,10 +133,10 @@ def _of_driver(given: Any) -> Server | None:
         parameters = _PARAMETERS.get(top)
         if parameters is not None:
             found = parameters(given)
-            return None if found is None else Server("postgres", found, given)
+            return None if found is None else Server("postgres", found)
         kind = "mariadb" if cls.__module__.startswith("mysql.connector") else _KINDS.get(top)
         if kind is not None and hasattr(given, "cursor"):
-            return Server(kind, {}, given)
+            return Server(kind, {})
     return None
 
 

@@ -493,7 +493,7 @@ class _Client:
         keys, writes = proxy.keys_of(words) if name not in _BLOCKING else ([], True)
         if writes:
             proxy.remember(self._db, keys)
-        step = proxy.times.step(self._db, words, self._version)
+        step = proxy.times.step(self._db, words)
         reply = self._pass(server, words if step is None else step.sends, name in _BLOCKING)
         answer = self._after(step, reply, words, name, keys, writes)
         proxy.plan_purge()
@@ -576,7 +576,7 @@ class _Client:
         # Each step is made when it is sent: what the one before changes is not known yet, and need not be.
         steps = []
         for words, keys, _ in parts:
-            step = proxy.times.step(self._db, words, self._version)
+            step = proxy.times.step(self._db, words)
             steps.append(step)
             is_script = words[0].upper() in _SCRIPTS
             if is_script:

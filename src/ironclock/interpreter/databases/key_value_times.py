@@ -79,17 +79,14 @@ class Times:
 
     # --- one command ----------------------------------------------------------------------------------
 
-    def step(self, db: int, words: list[bytes], version: int) -> Step | None:
-        """Return what to do with a command that has to do with time. None: send it on.
-
-        Parameters: `version` is that of the protocol, 2 or 3.
-        """
+    def step(self, db: int, words: list[bytes]) -> Step | None:
+        """Return what to do with a command that has to do with time. None: send it on."""
         name = words[0].upper()
         rule = _RULES.get(name)
         if rule is None or len(words) < rule.least:
             return None
         try:
-            return rule.make(self, db, words, version)
+            return rule.make(self, db, words)
         except _Refused as refused:
             text = str(refused)
             return Step([b"PING"], lambda reply: error(text))
@@ -99,7 +96,7 @@ class Times:
 
     # --- expiry ---------------------------------------------------------------------------------------
 
-    def expire(self, db: int, words: list[bytes], version: int) -> Step:
+    def expire(self, db: int, words: list[bytes]) -> Step:
         """EXPIRE, PEXPIRE, EXPIREAT, PEXPIREAT."""
         name, key = words[0].upper(), self._in(db, words[1])
         amount = _whole(words[2])
@@ -130,7 +127,7 @@ class Times:
 
         return Step([b"EXISTS", words[1]], answers)
 
-    def ttl(self, db: int, words: list[bytes], version: int) -> Step:
+    def ttl(self, db: int, words: list[bytes]) -> Step:
         """TTL, PTTL, EXPIRETIME, PEXPIRETIME."""
         name, key = words[0].upper(), self._in(db, words[1])
 
@@ -147,7 +144,7 @@ class Times:
 
         return Step([b"EXISTS", words[1]], answers)
 
-    def persist(self, db: int, words: list[bytes], version: int) -> Step:
+    def persist(self, db: int, words: list[bytes]) -> Step:
         """PERSIST."""
         key = self._in(db, words[1])
 
@@ -156,7 +153,7 @@ class Times:
 
         return Step([b"EXISTS", words[1]], answers)
 
-    def set(self, db: int, words: list[bytes], version: int) -> Step:
+    def set(self, db: int, words: list[bytes]) -> Step:
         """SET with its options."""
         key, kept, at, keeps = self._in(db, words[1]), words[:3], None, False
         options: set[bytes] = set()
@@ -189,7 +186,7 @@ class Times:
 
         return Step(kept, answers)
 
-    def setex(self, db: int, words: list[bytes], version: int) -> Step:
+    def setex(self, db: int, words: list[bytes]) -> Step:
         """SETEX, PSETEX."""
         name, key = words[0].upper(), self._in(db, words[1])
         at = self._deadline(b"PX" if name.startswith(b"P") else b"EX", words[2], name.lower())
@@ -201,7 +198,7 @@ class Times:
 
         return Step([b"SET", words[1], *words[3:]], answers)
 
-    def getex(self, db: int, words: list[bytes], version: int) -> Step:
+    def getex(self, db: int, words: list[bytes]) -> Step:
         """GETEX."""
         key, option = self._in(db, words[1]), words[2].upper() if len(words) > 2 else b""
         at = self._deadline(option, words[3], b"getex") if option in _TIMES and len(words) > 3 else None
@@ -228,7 +225,7 @@ class Times:
         else:
             self.deadlines[key] = at
 
-    def restore(self, db: int, words: list[bytes], version: int) -> Step:
+    def restore(self, db: int, words: list[bytes]) -> Step:
         """RESTORE."""
         key, ttl = self._in(db, words[1]), _whole(words[2])
         absolute = any(word.upper() == b"ABSTTL" for word in words[4:])
@@ -244,12 +241,10 @@ class Times:
 
     # --- keys that are overwritten, renamed, copied -----------------------------------------------------
 
-    def overwrites(self, db: int, words: list[bytes], version: int) -> Step:
+    def overwrites(self, db: int, words: list[bytes]) -> Step:
         """GETSET, MSET: what they write has no expiry."""
         name = words[0].upper()
         keys = words[1::2] if name in (b"MSET", b"MSETNX") else words[1:2]
-        if name in (b"GETDEL",):
-            keys = words[1:2]
 
         def answers(reply: Reply) -> bytes:
             if not reply.is_error and not (name == b"MSETNX" and not reply.value):
@@ -259,7 +254,7 @@ class Times:
 
         return Step(words, answers)
 
-    def stores(self, db: int, words: list[bytes], version: int) -> Step:
+    def stores(self, db: int, words: list[bytes]) -> Step:
         """Commands that write their result into a key: that has no expiry then."""
         name = words[0].upper()
         if name == b"BITOP":
@@ -278,7 +273,7 @@ class Times:
 
         return Step(words, answers)
 
-    def rename(self, db: int, words: list[bytes], version: int) -> Step:
+    def rename(self, db: int, words: list[bytes]) -> Step:
         """RENAME, RENAMENX, COPY, MOVE."""
         name = words[0].upper()
         options = [word.upper() for word in words]
@@ -296,7 +291,7 @@ class Times:
 
         return Step(words, answers)
 
-    def flush(self, db: int, words: list[bytes], version: int) -> Step:
+    def flush(self, db: int, words: list[bytes]) -> Step:
         """FLUSHDB, FLUSHALL."""
         only = db if words[0].upper() == b"FLUSHDB" else None
 
@@ -307,7 +302,7 @@ class Times:
 
         return Step(words, answers)
 
-    def swap(self, db: int, words: list[bytes], version: int) -> Step:
+    def swap(self, db: int, words: list[bytes]) -> Step:
         """SWAPDB."""
         one, other = _whole(words[1]), _whole(words[2])
 
@@ -324,7 +319,7 @@ class Times:
 
     # --- the clock itself -------------------------------------------------------------------------------
 
-    def time(self, db: int, words: list[bytes], version: int) -> Step:
+    def time(self, db: int, words: list[bytes]) -> Step:
         """TIME."""
 
         def answers(reply: Reply) -> bytes:
@@ -333,7 +328,7 @@ class Times:
 
         return Step([b"PING"], answers)
 
-    def object(self, db: int, words: list[bytes], version: int) -> Step | None:
+    def object(self, db: int, words: list[bytes]) -> Step | None:
         """OBJECT IDLETIME."""
         if words[1].upper() != b"IDLETIME":
             return None
@@ -348,7 +343,7 @@ class Times:
 
     # --- streams ----------------------------------------------------------------------------------------
 
-    def xadd(self, db: int, words: list[bytes], version: int) -> Step | None:
+    def xadd(self, db: int, words: list[bytes]) -> Step | None:
         """XADD: an id that the server makes has the rig's time."""
         place = 2
         while place < len(words):
@@ -365,7 +360,7 @@ class Times:
             return None
         return Step([*words[:place], b"%d-*" % self.now_ms(), *words[place + 1 :]], as_it_is)
 
-    def xreadgroup(self, db: int, words: list[bytes], version: int) -> Step:
+    def xreadgroup(self, db: int, words: list[bytes]) -> Step:
         """XREADGROUP: note when the entries were delivered."""
         group = words[2]
         options = [word.upper() for word in words[:-1]]
@@ -393,7 +388,7 @@ class Times:
         at = self.delivered.get((db, stream, group), {}).get(id)
         return real if at is None else self.now_ms() - at
 
-    def xpending(self, db: int, words: list[bytes], version: int) -> Step | None:
+    def xpending(self, db: int, words: list[bytes]) -> Step | None:
         """XPENDING with a range: idle times."""
         if len(words) < 6:
             return None
@@ -420,7 +415,7 @@ class Times:
 
         return Step(kept, answers)
 
-    def xack(self, db: int, words: list[bytes], version: int) -> Step:
+    def xack(self, db: int, words: list[bytes]) -> Step:
         """XACK: the entries are not pending any more."""
 
         def answers(reply: Reply) -> bytes:
@@ -432,7 +427,7 @@ class Times:
 
         return Step(words, answers)
 
-    def xclaim(self, db: int, words: list[bytes], version: int) -> Step:
+    def xclaim(self, db: int, words: list[bytes]) -> Step:
         """XCLAIM: the entries that are idle long enough by the rig's time."""
         stream, group, least = words[1], words[2], _whole(words[4])
         place = 5
@@ -464,7 +459,7 @@ class Times:
 
         return Step([*words[:4], b"0", *chosen, *options], answers)
 
-    def xautoclaim(self, db: int, words: list[bytes], version: int) -> Step:
+    def xautoclaim(self, db: int, words: list[bytes]) -> Step:
         """XAUTOCLAIM: as XCLAIM, over what is pending. What is too young is given back in the answer's place."""
         stream, group, consumer, least, start = words[1], words[2], words[3], _whole(words[4]), words[5]
         options = [word.upper() for word in words[6:]]
@@ -524,7 +519,7 @@ def _is_id(word: bytes) -> bool:
 
 
 class _Rule(NamedTuple):
-    make: Callable[[Times, int, list[bytes], int], Step | None]
+    make: Callable[[Times, int, list[bytes]], Step | None]
     least: int
     """How many words the command has at least. With fewer the server itself says what is wrong."""
 

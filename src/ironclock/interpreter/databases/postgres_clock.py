@@ -52,7 +52,7 @@ def _functions() -> list[str]:
     add("clock_timestamp", "timestamptz", False, NOW, "{}", "pg_catalog.clock_timestamp()")
     add(
         "timeofday", "text", False, NOW,
-        "to_char({}, 'Dy Mon DD HH24:MI:SS.US YYYY ') || to_char({}, 'TZ')".replace("{}", "{0}"),
+        "to_char({0}, 'Dy Mon DD HH24:MI:SS.US YYYY ') || to_char({0}, 'TZ')",
         "pg_catalog.clock_timestamp()",
     )  # fmt: skip
     for name, type in (
