@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Coroutine, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from types import CodeType, TracebackType
-from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, get_args, overload
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, get_args, overload
 
 from .capture.effect_taps import EffectTap
 from .capture.job_registry import JobRegistry
@@ -77,6 +77,15 @@ DecisionsType = TypeVar("DecisionsType", bound=Decisions)
 _STATES = (*OPEN, *CLOSED)
 
 
+class _Database(NamedTuple):
+    """A database server whose clock follows."""
+
+    server: Server | None
+    """None if it is not known yet: the code under test says it."""
+    find: Callable[[], Server]
+    when_used: bool
+
+
 class Rig:
     """A simulated world for one test: clock, queues, workers, schedules, faults and history.
 
@@ -142,8 +151,7 @@ class Rig:
         self._services: dict[str, Service] = {}
         self._taps: list[Replacement] = []
         self._taken_away: list[Replacement] = []
-        self._databases: list[tuple[Server, KeyValueServer | None]] = []
-        self._databases_when_used: list[Callable[[], Server]] = []
+        self._databases: list[_Database] = []
         self._outboxes: list[Outbox] = []
         self._loops: WorkerLoops | None = None
         self.schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
@@ -600,8 +608,9 @@ class Rig:
 
         Parameters: `database` is a URL; an engine, session maker, session or connection of SQLAlchemy;
         ``django.db.connection``; a connection or a pool of psycopg, psycopg2 or asyncpg; a connection of a MySQL
-        driver; or a function that returns one of these. `when_used`: True waits until a driver sends a statement, so
-        that a test that uses no database needs no server. It is for SQL servers only. Default False.
+        driver; or a function that returns one of these. `when_used`: True waits until a driver sends a statement, or
+        connects to a key-value server, so that a test that uses no database needs no server; it returns None. Default
+        False.
 
         Raises `InputError` for anything else, and `DatabaseClockError` if the server does not answer, the user may not
         create functions, or an open transaction is in the way. Nothing is changed then.
@@ -610,30 +619,42 @@ class Rig:
 
             rig.database(engine)
         """
-        if when_used:
-            self._databases_when_used.append(lambda: recognised(database))
-            if self._thread is not None and self._border is not None:
-                self._border.database_clocks.begin_when_used(self._databases_when_used[-1])
-            return None
-        server = recognised(database)
-        service = None
-        if server.kind == "key-value":
-            from .services.key_value_server import KeyValueServer
-
-            service = KeyValueServer(f"key-value server {server.parameters['host']}:{server.parameters['port']}")
-            self.service(service)
+        if when_used and not isinstance(database, str):
+            asked = _Database(None, lambda: recognised(database), when_used)
+        else:
+            server = recognised(database)
+            asked = _Database(server, lambda: server, when_used)
+        service = None if when_used else self._service_of(server)
         if self._thread is not None:
-            self._follow(server, service)
-        self._databases.append((server, service))
+            self._begin_database(asked)
+        self._databases.append(asked)
         return service
 
-    def _follow(self, server: Server, service: KeyValueServer | None) -> None:
+    def _begin_database(self, asked: _Database) -> None:
+        assert self._border is not None  # the rig is entered
+        if asked.when_used:
+            self._border.database_clocks.begin_when_used(asked.server, asked.find, self._follow)
+        else:
+            self._follow(asked.find())
+
+    def _follow(self, server: Server) -> None:
         assert self._border is not None  # the rig is entered
         clocks = self._border.database_clocks
+        service = self._service_of(server)
         if service is None:
             clocks.begin(server)
-        else:
+        elif not clocks.follows(server):
             service.behind(clocks.begin_key_value(server, service))
+
+    def _service_of(self, server: Server) -> KeyValueServer | None:
+        """Return the service with the faults of a key-value server. None for any other server."""
+        if server.kind != "key-value":
+            return None
+        from .services.key_value_server import KeyValueServer
+
+        name = f"key-value server {server.parameters['host']}:{server.parameters['port']}"
+        known = self._services.get(name)
+        return known if isinstance(known, KeyValueServer) else self.service(KeyValueServer(name))
 
     def _reads_real_clock(self, what: str, remedy: str) -> None:
         self._simulation.attention.reads_real_clock(what, remedy)
@@ -1184,10 +1205,8 @@ class Rig:
                 tap.install()
             if self._loops is not None:
                 self._loops.enter()
-            for find in self._databases_when_used:
-                self._clock_functions.border.database_clocks.begin_when_used(find)
-            for server, service in self._databases:
-                self._follow(server, service)
+            for asked in self._databases:
+                self._begin_database(asked)
         except BaseException:
             self._leave()
             raise

@@ -520,3 +520,54 @@ def test_random_commands_on_a_stream_answer_as_the_server_does_in_real_time(serv
             rig.database(address)
             simulated = stream_replies(client, seed, lambda seconds: rig.advance(seconds))
         assert simulated == real
+
+
+# --- a server of the whole suite ----------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("given", [lambda url: url, lambda url: lambda: url], ids=["url", "function"])
+def test_a_server_follows_as_soon_as_somebody_connects(url: str, given: Callable[[str], Any]) -> None:
+    rig = ic.Rig(start="2031-03-29T21:00")
+    assert rig.database(given(url), when_used=True) is None
+    for _ in range(2):  # a rig can be entered again
+        with rig, redis.Redis.from_url(url) as client:
+            client.set("seat", "ina", ex=60)
+            rig.advance("59s")
+            assert client.ttl("seat") == 1
+            rig.advance("1s")
+            assert client.get("seat") is None
+
+
+def test_a_connection_of_before_the_rig_is_made_again(url: str) -> None:
+    with redis.Redis.from_url(url) as client:
+        client.ping()
+        with ic.Rig(start="2031-03-29T21:00") as rig:
+            rig.database(url, when_used=True)
+            client.set("seat", "ina", ex=60)
+            rig.advance("2m")
+            assert client.get("seat") is None
+
+
+def test_a_server_that_nobody_uses_need_not_run() -> None:
+    with ic.Rig() as rig:
+        rig.database(f"redis://127.0.0.1:{free_port()}/0", when_used=True)
+        rig.advance("1h")
+
+
+def test_the_setting_is_for_key_value_servers_as_well(pytester: pytest.Pytester, url: str) -> None:
+    pytester.makepyprojecttoml(f"[tool.ironclock]\ndatabases = ['{url}']\n")
+    pytester.makepyfile(f"""
+        import redis
+
+        def test_seat(rig):
+            with redis.Redis.from_url({url!r}) as client:
+                client.set("seat", "ina", ex=60)
+                rig.advance("2m")
+                assert client.get("seat") is None
+                server = rig.database({url!r})
+                server.fail(operation="get")
+                client.get("seat")
+    """)
+    outcome = pytester.runpytest_subprocess("-p", "no:cacheprovider")
+    outcome.assert_outcomes(failed=1)
+    outcome.stdout.fnmatch_lines(["*redis.exceptions.ResponseError*"])

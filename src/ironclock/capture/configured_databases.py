@@ -19,12 +19,12 @@ from .targets import find
 _PATH = re.compile(r"[\w.]+:[\w.]+")
 
 
-def found_databases(values: Any) -> Iterator[Callable[[], Any]]:
-    """Return a function for each database, which finds it when it is used. Raises `InputError` for anything else."""
+def found_databases(values: Any) -> Iterator[str | Callable[[], Any]]:
+    """Return each database: a URL, or a function that finds it when it is used. Raises `InputError` for anything else."""
     for value in [values] if isinstance(values, str) else values:
         if not isinstance(value, str) or not value:
             raise InputError(f"databases has {value!r}; give a URL, '$NAME' or 'module:attribute'")
-        yield _finds(value)
+        yield _finds(value) if value.startswith("$") or _PATH.fullmatch(value) else value
 
 
 def _finds(value: str) -> Callable[[], Any]:
@@ -33,6 +33,6 @@ def _finds(value: str) -> Callable[[], Any]:
             if not os.environ.get(value[1:]):
                 raise InputError(f"databases has {value!r}, and this environment variable is not set; set it to a URL")
             return os.environ[value[1:]]
-        return find(value)[2] if _PATH.fullmatch(value) else value
+        return find(value)[2]
 
     return found

@@ -367,6 +367,8 @@ class OutsideWaits:
         return max(LEAST_RENEWED_S, RENEWED_S * 0.5 ** (exchange.renewals - 1))
 
     def _before_time_moves(self, at: int | None) -> bool:
+        for wait in [wait for wait in self._waits if wait.task is not None and wait.task.has_ended]:
+            self._waits.remove(wait)  # its task was ended without handlers
         waits = [wait for wait in self._waits if not wait.ready]
         if self._look(waits, 0.0):
             self._in_order(waits)

@@ -7,7 +7,7 @@ import contextlib
 import re
 import weakref
 from collections.abc import Callable
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
 from ...errors import DatabaseClockError, InputError
@@ -17,7 +17,7 @@ from .given import Server
 from .key_value_proxy import Faults, KeyValueProxy
 from .postgres_clock import IDENTIFY, InstalledClock, Session
 from .postgres_sessions import opener
-from .redirects import Redirects
+from .redirects import Redirects, addresses_of
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -28,6 +28,19 @@ _MARIADB_ENDS_NS = 2**31 * NS  # the last second of its setting `timestamp`
 _DEFINES = re.compile(r"\s*(?:create|alter|comment)\b", re.IGNORECASE)  # it reads no clock itself
 Undo = Callable[[Any], None]
 _left_behind: list[InstalledClock] = []  # what could not be put back: an open transaction was in the way
+
+
+class _Pending:
+    """A server that follows as soon as it is used."""
+
+    def __init__(self, find: Callable[[], Server], begin: Callable[[Server], None]) -> None:
+        self._find = find
+        self.begin = begin
+
+    @cached_property
+    def server(self) -> Server:
+        """The server, which is found when it is first asked for."""
+        return self._find()
 
 
 class DatabaseClocks:
@@ -52,7 +65,7 @@ class DatabaseClocks:
         self._installed: list[InstalledClock] = []
         self._sessions: weakref.WeakKeyDictionary[Any, tuple[Session, Undo]] = weakref.WeakKeyDictionary()
         self._mariadb: weakref.WeakKeyDictionary[Any, tuple[int, Undo]] = weakref.WeakKeyDictionary()
-        self._pending: list[Callable[[], Server]] = []
+        self._pending: list[_Pending] = []
         self._postgres = self._mariadb_is_given = False
 
     def begin(self, server: Server) -> None:
@@ -77,13 +90,38 @@ class DatabaseClocks:
         self._proxies.append(proxy)
         return proxy
 
-    def begin_when_used(self, find: Callable[[], Server]) -> None:
-        """Let a server follow as soon as a driver sends a statement. Parameters: `find` returns the server."""
-        self._pending.append(find)
+    def begin_when_used(
+        self, server: Server | None, find: Callable[[], Server], begin: Callable[[Server], None]
+    ) -> None:  # fmt: skip
+        """Let a server follow as soon as it is used: an SQL server if a driver sends a statement, a key-value server if
+        somebody connects to it.
+
+        Parameters: `server` is None if it is not known yet; `find` returns it then. `begin` lets it follow.
+        """
+        self._pending.append(_Pending(find, begin))
+        if server is not None and server.kind == "key-value":
+            self._redirects.close_those_past(server.parameters["host"], server.parameters["port"])
+        self._redirects.before_connect = self._before_connect
+
+    def follows(self, server: Server) -> bool:
+        """Return True if a key-value server has its proxy already."""
+        return self._redirects.leads_away((server.parameters["host"], server.parameters["port"]))
 
     def _begin_pending(self) -> None:
-        while self._pending:
-            self.begin(self._pending.pop(0)())
+        """Let the SQL servers follow that wait for a statement."""
+        waiting, self._pending = self._pending, []
+        for one in waiting:
+            if one.server.kind == "key-value":
+                self._pending.append(one)
+            else:
+                one.begin(one.server)
+
+    def _before_connect(self, address: tuple[str, int]) -> None:
+        for one in list(self._pending):
+            where = one.server.parameters
+            if one.server.kind == "key-value" and address in addresses_of(where["host"], where["port"]):
+                self._pending.remove(one)
+                one.begin(one.server)
 
     @property
     def postgres_follows(self) -> bool:

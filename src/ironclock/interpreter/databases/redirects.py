@@ -7,6 +7,7 @@ import os
 import socket
 import stat
 import weakref
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -19,19 +20,19 @@ class Redirects:
         self._not_redirected: weakref.WeakSet[socket.socket] = weakref.WeakSet()
         self.proxies: set[tuple[str, int]] = set()
         """The addresses of the proxies."""
+        self.before_connect: Callable[[tuple[str, int]], None] | None = None
+        """Called with the address to which code of the rig is about to connect. It can add a proxy."""
 
     def add(self, host: str, port: int, target: tuple[str, int]) -> None:
         """Let every address of a server lead to a proxy, and close the connections that go past it."""
-        addresses = {(host, port)}
-        with contextlib.suppress(OSError):
-            addresses |= {found[4][:2] for found in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)}  # type: ignore[misc]
-        for address in addresses:
-            self._targets[str(address[0]), int(address[1])] = target
+        for address in addresses_of(host, port):
+            self._targets[address] = target
         self.proxies.add(target)
-        self._close_those_past(addresses)
+        self.close_those_past(host, port)
 
-    def _close_those_past(self, addresses: set[Any]) -> None:
+    def close_those_past(self, host: str, port: int) -> None:
         """Shut down connections of this process that were open before: a pool opens new ones in their place."""
+        addresses = addresses_of(host, port)
         for name in os.listdir("/proc/self/fd") if Path("/proc/self/fd").is_dir() else ():
             with contextlib.suppress(OSError, ValueError):
                 if not stat.S_ISSOCK(os.fstat(int(name)).st_mode):
@@ -47,13 +48,31 @@ class Redirects:
 
     def of(self, one: Any, address: Any) -> Any:
         """Return the address to which a socket connects that wants to connect to another one."""
-        if self._targets and isinstance(address, tuple) and one not in self._not_redirected:
+        if not isinstance(address, tuple) or one in self._not_redirected:
+            return address
+        if self.before_connect is not None:
+            self.before_connect((str(address[0]), int(address[1])))
+        if self._targets:
             target = self._targets.get(address[:2])
             if target is not None and one.family == socket.AF_INET:
                 return target
         return address
 
+    def leads_away(self, address: tuple[str, int]) -> bool:
+        """Return True if an address leads to a proxy."""
+        return address in self._targets
+
     def clear(self) -> None:
         """Redirect nothing any more."""
         self._targets.clear()
         self.proxies.clear()
+        self.before_connect = None
+
+
+def addresses_of(host: str, port: int) -> set[tuple[str, int]]:
+    """Return a host and port as they are given, and every numeric address that they mean."""
+    addresses = {(host, port)}
+    with contextlib.suppress(OSError):
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+        addresses |= {(str(one[4][0]), int(one[4][1])) for one in found}
+    return addresses
