@@ -144,6 +144,7 @@ class Rig:
         self._asyncio_loops: Any = None
         self._forked_children: Any = None
         simulation.loop.enter_thread = switcher.enter_thread = self._threads.states.enter
+        self._threads.states.before_drop = switcher.note_running_asyncio_loop
         # What brings jobs in.
         self._policy = policy or _DEFAULT_POLICY
         self._registry = JobRegistry(simulation.loop, simulation.broker, self._policy, payload)

@@ -331,6 +331,54 @@ def test_an_asyncio_worker_with_several_jobs_at_once(desk: Desk) -> None:
         assert [e.attempt for e in rig.history if e.what == "started"] == [1, 1, 1]
 
 
+@pytest.mark.parametrize("asynchronous", [False, True])
+@pytest.mark.parametrize("seam", ["start", "ack"])
+def test_a_worker_dies_at_the_seams_of_its_handler(asynchronous: bool, seam: str) -> None:
+    handled: list[int] = []
+
+    def handle(number: int) -> None:
+        handled.append(number)
+
+    async def handle_later(number: int) -> None:
+        handle(number)
+
+    handler = handle_later if asynchronous else handle
+    module: dict[str, Any] = {"handle": handler}
+
+    async def work_later() -> None:
+        await module["handle"](1)
+
+    with ic.Rig() as rig:
+        rig.handler(handler, id="number", job=lambda number: "load")
+        fault = rig.faults.crash("load", at=seam, attempts=1)
+        rig.run_loop(work_later if asynchronous else lambda: module["handle"](1), name="worker", restart="5s")
+        rig.advance("1m")
+        assert fault.struck == 1
+        assert [one.outcome for one in rig.jobs("load").one().attempts] == ["crashed", "done"]
+        assert len(handled) == (1 if seam == "start" else 2)
+
+
+@pytest.mark.parametrize("asynchronous", [False, True])
+def test_faults_before_a_handler_take_time(asynchronous: bool) -> None:
+    async def handle_later(number: int) -> None: ...
+
+    def handle(number: int) -> None: ...
+
+    handler = handle_later if asynchronous else handle
+
+    async def work_later() -> None:
+        await module["handle"](1)
+
+    module: dict[str, Any] = {"handle": handler}
+    with ic.Rig() as rig:
+        rig.handler(handler, id="number", job=lambda number: "load")
+        rig.faults.slow("load", by="7s")
+        rig.run_loop(work_later if asynchronous else lambda: module["handle"](1), name="worker")
+        rig.advance("1m")
+        (attempt,) = rig.jobs("load").one().attempts
+        assert (attempt.ended_at - attempt.started_at).total_seconds() == 7
+
+
 def test_effects_and_faults_belong_to_the_job_that_is_handled() -> None:
     class Card:
         charged: list[int] = []

@@ -20,7 +20,7 @@ _PATH = re.compile(r"[\w.]+:[\w.]+")
 
 
 def found_databases(values: Any) -> Iterator[str | Callable[[], Any]]:
-    """Return each database: a URL, or a function that finds it when it is used. Raises `InputError` for anything else."""
+    """Return each database: a URL, or a function that finds it when used. Raises `InputError` for anything else."""
     for value in [values] if isinstance(values, str) else values:
         if not isinstance(value, str) or not value:
             raise InputError(f"databases has {value!r}; give a URL, '$NAME' or 'module:attribute'")

@@ -6,6 +6,7 @@ import inspect
 import signal
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +17,7 @@ from ..interpreter.tasks.simulated_threads import SimulatedThread, SimulatedThre
 from ..simulation.jobs import LiveAttempt, LiveJob
 from ..simulation.policy import job_name
 from ..simulation.queues import Pool
+from ..simulation.seam_faults import FOR_EVER, pass_seam_in_coroutine, wait_in_coroutine
 from .idle_polls import IdlePolls, Table
 from .observed_jobs import ObservedJobs
 from .targets import Replacement
@@ -455,18 +457,14 @@ class HandlerTap(Replacement):
                 loop = self._loops.running()
                 if loop is None:
                     return await self.target.real(*args, **kwargs)
-                attempt, told = self._begin(loop, args, kwargs)
-                token = loop.push(attempt)
-                try:
-                    await self._strike_at_start_later(attempt)
-                    result = await self.target.real(*args, **kwargs)
-                except BaseException as error:
-                    self._end(loop, attempt, None, error, told)
-                    raise
-                finally:
-                    loop.pop(attempt, token)
-                self._end(loop, attempt, result, None, told)
-                return result
+                with self._attempted(loop, args, kwargs) as attempted:
+                    await pass_seam_in_coroutine(self._loops.simulation.loop, "start")
+                    for ns in self._waits_at_start(attempted.attempt):
+                        await wait_in_coroutine(ns)
+                    attempted.result = await self.target.real(*args, **kwargs)
+                    self._strike_at_end(attempted.attempt)
+                    await pass_seam_in_coroutine(self._loops.simulation.loop, "ack")
+                return attempted.result
 
             return handle_later
 
@@ -474,22 +472,38 @@ class HandlerTap(Replacement):
             loop = self._loops.running()
             if loop is None:
                 return self.target.real(*args, **kwargs)
-            attempt, told = self._begin(loop, args, kwargs)
-            token = loop.push(attempt)
-            try:
-                self._strike_at_start(attempt)
-                result = self.target.real(*args, **kwargs)
-                self._strike_at_end(attempt)
-            except BaseException as error:
-                if not isinstance(error, self._loops.simulation.loop.switcher.exits):
-                    self._end(loop, attempt, None, error, told)
-                raise
-            finally:
-                loop.pop(attempt, token)
-            self._end(loop, attempt, result, None, told)
-            return result
+            events = self._loops.simulation.loop
+            with self._attempted(loop, args, kwargs) as attempted:
+                if events.fault_hook is not None:
+                    events.fault_hook("start")
+                for ns in self._waits_at_start(attempted.attempt):
+                    if ns == FOR_EVER:
+                        events.wait(_never)
+                    else:
+                        events.sleep(ns, is_seam=False)
+                attempted.result = self.target.real(*args, **kwargs)
+                self._strike_at_end(attempted.attempt)
+                if events.fault_hook is not None:
+                    events.fault_hook("ack")
+            return attempted.result
 
         return handle
+
+    @contextmanager
+    def _attempted(self, loop: WorkerLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Iterator[_Attempted]:
+        """Let the block be an attempt of a worker loop."""
+        attempt, told = self._begin(loop, args, kwargs)
+        attempted = _Attempted(attempt)
+        token = loop.push(attempt)
+        try:
+            yield attempted
+        except BaseException as error:
+            if not isinstance(error, self._loops.simulation.loop.switcher.exits):
+                self._end(loop, attempt, None, error, told)
+            raise
+        finally:
+            loop.pop(attempt, token)
+        self._end(loop, attempt, attempted.result, None, told)
 
     def _begin(self, loop: WorkerLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[LiveAttempt, bool]:
         id = None if self._id is None else self._id(args, kwargs)
@@ -517,6 +531,22 @@ class HandlerTap(Replacement):
 
     # --- faults -------------------------------------------------------------------------------------
 
+    def _waits_at_start(self, attempt: LiveAttempt) -> Iterator[int]:
+        """Let the faults strike that strike before the code of an attempt. Yield how long each makes it wait, in
+        nanoseconds (`FOR_EVER`: without an end)."""
+        simulation = self._loops.simulation
+        for fault in self._faults_at_start(attempt):
+            task = simulation.loop.current
+            if fault.kind == "crash" and task is not None:
+                simulation.attempts.crash_at_seam(task, "start", fault)
+            elif fault.kind == "hang":
+                yield FOR_EVER
+            else:
+                if fault.by_ns:
+                    yield fault.by_ns
+                if fault.kind == "fail":
+                    raise fault.make()
+
     def _faults_at_start(self, attempt: LiveAttempt) -> Iterator[LiveFault]:
         simulation = self._loops.simulation
         loop = simulation.loop
@@ -528,40 +558,6 @@ class HandlerTap(Replacement):
             if fault.hits(attempt.job.type.name) and fault.strikes(loop.now, attempt.number, attempt):
                 yield fault
 
-    def _strike_at_start(self, attempt: LiveAttempt) -> None:
-        simulation = self._loops.simulation
-        if simulation.loop.fault_hook is not None:
-            simulation.loop.fault_hook("start")
-        for fault in self._faults_at_start(attempt):
-            task = simulation.loop.current
-            if fault.kind == "crash" and task is not None:
-                simulation.attempts.crash_at_seam(task, "start", fault)
-            elif fault.kind == "hang":
-                simulation.loop.wait(_never)
-            else:
-                if fault.by_ns:
-                    simulation.loop.sleep(fault.by_ns, is_seam=False)
-                if fault.kind == "fail":
-                    raise fault.make()
-
-    async def _strike_at_start_later(self, attempt: LiveAttempt) -> None:
-        import asyncio
-
-        simulation = self._loops.simulation
-        if simulation.loop.fault_hook is not None:
-            simulation.loop.fault_hook("start")
-        for fault in self._faults_at_start(attempt):
-            task = simulation.loop.current
-            if fault.kind == "crash" and task is not None:
-                simulation.attempts.crash_at_seam(task, "start", fault)
-            elif fault.kind == "hang":
-                await asyncio.get_running_loop().create_future()
-            else:
-                if fault.by_ns:
-                    await asyncio.sleep(fault.by_ns / 1e9)
-                if fault.kind == "fail":
-                    raise fault.make()
-
     def _strike_at_end(self, attempt: LiveAttempt) -> None:
         simulation = self._loops.simulation
         loop = simulation.loop
@@ -569,8 +565,14 @@ class HandlerTap(Replacement):
         task = loop.current
         if struck is not None and struck.kind == "crash" and task is not None:
             simulation.attempts.crash_at_seam(task, "ack", struck)
-        if loop.fault_hook is not None:
-            loop.fault_hook("ack")
+
+
+class _Attempted:
+    """A call of a handler, while it runs."""
+
+    def __init__(self, attempt: LiveAttempt) -> None:
+        self.attempt = attempt
+        self.result: Any = None
 
 
 def _never() -> bool:

@@ -91,16 +91,21 @@ async def pass_seam_in_coroutine(loop: EventLoop, seam: str) -> None:
     """Pass a seam in a coroutine. If a fault takes time there, only the coroutine waits, and not its whole loop."""
     if loop.fault_hook is None:
         return
-    import asyncio
-
     waits: list[int] = []
     loop.fault_hook(seam, "", waits)
-    running = asyncio.get_running_loop()
     for ns in waits:
-        over = running.create_future()
-        if ns != FOR_EVER:
-            running.call_later(ns / NS, _set, over)
-        await over
+        await wait_in_coroutine(ns)
+
+
+async def wait_in_coroutine(ns: int) -> None:
+    """Let a coroutine wait, in nanoseconds (`FOR_EVER`: without an end). This is not a seam."""
+    import asyncio
+
+    running = asyncio.get_running_loop()
+    over = running.create_future()
+    if ns != FOR_EVER:
+        running.call_later(ns / NS, _set, over)
+    await over
 
 
 def _set(over: asyncio.Future[None]) -> None:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Coroutine, Iterable
+from collections.abc import Coroutine
 from typing import Any
 
 from ...simulation.event_loop import EventLoop
 from ...simulation.jobs import LiveAttempt
-from .end_without_handlers import end_coroutines
+from .end_asyncio_loops import close_loop_of_dead
 
 _MOST_IDLE = 16
 
@@ -20,7 +20,6 @@ class AsyncioLoops:
         self._loop = loop
         self._idle: list[asyncio.AbstractEventLoop] = []
         self._busy: dict[int, asyncio.AbstractEventLoop] = {}
-        self._of_dead: list[tuple[Any, set[Any]]] = []
 
     def run(self, coroutine: Coroutine[Any, Any, Any]) -> Any:
         """Run a job's coroutine to its end. A timeout or a cancellation of the attempt cancels its asyncio task."""
@@ -72,46 +71,22 @@ class AsyncioLoops:
     def close_idle(self) -> None:
         """Close the loops that nothing runs in: their rig is left."""
         while self._idle:
-            _close(self._idle.pop())
+            close_loop_of_dead(self._idle.pop())
 
     def forget(self) -> None:
         """Forget the idle loops: in a forked child they belong to the parent."""
         self._idle.clear()
 
     def drop(self, attempt: LiveAttempt) -> None:
-        """Close the loop of an attempt whose worker has died."""
-        asyncio_loop = self._busy.pop(id(attempt), None)
-        if asyncio_loop is not None:
-            tasks = asyncio.all_tasks(asyncio_loop)  # when the loop is closed, those that die now are done
-            self._of_dead.append((asyncio_loop, tasks))
-            self._loop.schedule(self._loop.now, 0, self._close_those_of_dead, None)
-
-    def _close_those_of_dead(self, _: object) -> None:
-        while self._of_dead:
-            _close(*self._of_dead.pop())
+        """Forget the loop of an attempt whose worker has died: it ends with the attempt's greenlet."""
+        self._busy.pop(id(attempt), None)
 
     def close(self) -> None:
         """Close every loop."""
-        self._close_those_of_dead(None)
         for asyncio_loop in [*self._idle, *self._busy.values()]:
-            _close(asyncio_loop)
+            close_loop_of_dead(asyncio_loop)
         self._idle.clear()
         self._busy.clear()
 
     def __del__(self) -> None:
         self.close()
-
-
-def _close(asyncio_loop: Any, tasks: Iterable[Any] = ()) -> None:
-    """Close a loop, even one that believes that it still runs. Its tasks end without their handlers."""
-    for task in tasks:
-        if task.done():
-            task._log_traceback = False  # what ended it is nobody's error
-    left = asyncio.all_tasks(asyncio_loop)
-    for task in left:
-        task._log_destroy_pending = False  # type: ignore[attr-defined]
-    end_coroutines(task.get_coro() for task in left)
-    asyncio_loop._thread_id = None
-    asyncio_loop._ready.clear()
-    asyncio_loop._scheduled.clear()
-    asyncio_loop.close()

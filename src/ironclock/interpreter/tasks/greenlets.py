@@ -19,6 +19,7 @@ import greenlet
 
 from ...simulation.task import Task
 from ..running_loop import set_running_loop, unset_running_loop
+from .end_asyncio_loops import close_loop_of_dead, tasks_of
 from .end_without_handlers import end_without_handlers
 
 spare_pool: list[_LoopGreenlet] | None = None
@@ -87,10 +88,13 @@ class GreenletSwitcher:
         self._loop: Callable[[], None] = _closed
         self._exits_to: greenlet.greenlet | None = None
         self._error: BaseException | None = None
-        self._ending: greenlet.greenlet | None = None  # a running task that is to end without its handlers
+        self._ending: tuple[greenlet.greenlet, Any] | None = None
+        # A running task that is to end without its handlers, and the asyncio loop that runs in it.
         self._wants_greenlet = False  # a suspended task asks for a new greenlet to continue with the loop
         self._abandoned: list[greenlet.greenlet] = []
         self._suspended: dict[int, greenlet.greenlet] = {}
+        self._asyncio_loops: dict[int, Any] = {}  # those that run in suspended tasks
+        self._asyncio_loop_here: Any = None
 
     def run(self, loop: Callable[[], None]) -> None:
         """Run the loop in a greenlet until it returns. Raises what the loop raises."""
@@ -106,9 +110,8 @@ class GreenletSwitcher:
                 self._wants_greenlet = False
                 if self._ending is not None:
                     ending, self._ending = self._ending, None
-                    end_without_handlers(ending)
+                    _end(*ending)
                     del ending
-                    unset_running_loop()
                 self._fresh().switch()
         finally:
             if self.enter_thread is not None:
@@ -150,6 +153,8 @@ class GreenletSwitcher:
         here = task.suspension = greenlet.getcurrent()
         self._suspended[id(here)] = here
         events = unset_running_loop()
+        if events is not None:
+            self._asyncio_loops[id(here)] = events
         try:
             if then is not None:
                 then.suspension.switch()
@@ -161,6 +166,7 @@ class GreenletSwitcher:
                 self._main.switch()
         finally:
             self._suspended.pop(id(here), None)
+            self._asyncio_loops.pop(id(here), None)
             task.suspension = None  # its greenlet runs other things later, whose frames hold the rig unseen
             if self.enter_thread is not None:
                 self.enter_thread(task)
@@ -177,9 +183,14 @@ class GreenletSwitcher:
         self._spares.append(cast(_LoopGreenlet, greenlet.getcurrent()))
         task.suspension.throw(error)
 
+    def note_running_asyncio_loop(self) -> None:
+        """Keep the asyncio loop that runs in the running task: its thread-local values are freed before it ends."""
+        self._asyncio_loop_here = unset_running_loop()
+
     def end_running(self, task: Task) -> None:
         """End the running task now, without its handlers, and continue with the loop. Never returns."""
-        self._ending = greenlet.getcurrent()
+        asyncio_loop, self._asyncio_loop_here = self._asyncio_loop_here, None
+        self._ending = greenlet.getcurrent(), unset_running_loop() or asyncio_loop
         self._wants_greenlet = True
         assert self._main is not None
         self._main.switch()
@@ -192,8 +203,7 @@ class GreenletSwitcher:
             self._suspended.pop(id(suspension), None)
             task.suspension = None
             events = unset_running_loop()
-            end_without_handlers(suspension)
-            unset_running_loop()
+            _end(suspension, self._asyncio_loops.pop(id(suspension), None))
             if events is not None:
                 set_running_loop(events)
 
@@ -230,7 +240,7 @@ class GreenletSwitcher:
             self._exits_to = None
             unset_running_loop()
             self._suspended.pop(id(suspension), None)
-            end_without_handlers(suspension)
+            _end(suspension, self._asyncio_loops.pop(id(suspension), None))
             if events is not None:
                 set_running_loop(events)
 
@@ -238,7 +248,7 @@ class GreenletSwitcher:
         """End every suspended task without its handlers."""
         self._loop = _closed
         for suspension in list(self._suspended.values()):
-            end_without_handlers(suspension)
+            _end(suspension, self._asyncio_loops.pop(id(suspension), None))
         self._suspended.clear()
         self._let_spares_rest()
         if spare_pool is not None:
@@ -266,6 +276,15 @@ class GreenletSwitcher:
         made.owner.switcher = self
         made.gr_context = contextvars.copy_context()
         return made
+
+
+def _end(suspension: greenlet.greenlet, asyncio_loop: Any) -> None:
+    """End a greenlet without its handlers, with the asyncio loop that runs in it. None: no loop does."""
+    tasks = () if asyncio_loop is None else tasks_of(asyncio_loop)
+    end_without_handlers(suspension)
+    unset_running_loop()
+    if asyncio_loop is not None:
+        close_loop_of_dead(asyncio_loop, tasks)
 
 
 def _closed() -> None:

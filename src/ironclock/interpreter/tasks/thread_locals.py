@@ -11,6 +11,7 @@ import ctypes
 import gc
 import sys
 import threading
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
@@ -109,6 +110,8 @@ class ThreadStates:
         self._slot: Any = None  # None: the rig is not entered, and everything uses the values of the test
         self._idents: dict[Any, int] = {}
         self._borrowed: dict[Any, Any] = {}  # by key, the pointers in the state of another real thread
+        self.before_drop: Callable[[], None] | None = None
+        """Called before the values that are in place are freed: the running task has ended, or is about to."""
 
     def borrow(self, key: Any, state: int) -> None:
         """Give a task the values of another real thread, which waits for it and so does not use them.
@@ -153,6 +156,8 @@ class ThreadStates:
     def drop(self, key: Any) -> None:
         """Free the values of a worker or thread that has ended."""
         if self._in_place == key:
+            if self.before_drop is not None:
+                self.before_drop()
             self.enter(None)
         _free(self._kept.pop(key, _EMPTY))
 
