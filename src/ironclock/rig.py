@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import threading
 from collections import Counter
-from collections.abc import Callable, Coroutine, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Coroutine, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from types import CodeType, TracebackType
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, get_args, overload
@@ -27,6 +27,7 @@ from .history.history import History
 from .interpreter import installation
 from .interpreter.border import signals
 from .interpreter.border.border import Border
+from .interpreter.border.call_seams import checked_seams
 from .interpreter.databases.given import Server, recognised
 from .interpreter.local_zone import local_zone
 from .interpreter.patching.clock_functions import ClockFunctions
@@ -106,6 +107,10 @@ class Rig:
       Default False.
     - `allow`: kinds of loose ends (`loose_ends`) that do not matter here. Default: none.
     - `stuck_after`: after how many real seconds in which nothing moves a run ends with `StuckError`. Default ``"20s"``.
+    - `seams`: kinds of real calls at which faults can strike, without a change to the code: ``"sql"`` (statements and
+      commits), ``"files"`` (open, write, rename, fsync, remove), ``"http"`` (requests), ``"sockets"`` (connect, send).
+      Their seams are called ``before sql INSERT seats``, ``after http PUT /manifests``, ``halfway file write
+      fares.csv`` and so on. Default: none.
 
     Raises `InputError`, or one of its subclasses, for a value that cannot be used.
 
@@ -121,7 +126,7 @@ class Rig:
     def __init__(
         self, start: Instant = "2031-03-03T09:00", zone: dt.tzinfo | str = "UTC", seed: int | str = 0,
         policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool = False,
-        stuck_after: Duration = "20s", allow: Iterable[LooseEnd] = (),
+        stuck_after: Duration = "20s", allow: Iterable[LooseEnd] = (), seams: str | Collection[str] = (),
     ) -> None:  # fmt: skip
         if isinstance(seed, bool) or not isinstance(seed, (int, str)):
             raise InputError(f"seed is {seed!r}; give a whole number or text")
@@ -139,6 +144,7 @@ class Rig:
         simulation.attention.allow(allow)
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
         self._stuck_after_s = to_ns(stuck_after, what="stuck_after") / NS
+        self._seams = simulation.real_seams = checked_seams(seams)
         self._border: Border | None = None
         self._clock_functions: ClockFunctions | None = None
         self._asyncio_loops: Any = None
@@ -1150,12 +1156,20 @@ class Rig:
 
         held = read(token)
         replay = Replay(held, self._loop)
+        self._seams |= checked_seams(held.seams)
+        self._simulation.real_seams = self._seams
+        if self._border is not None:
+            self._border.switch_on(self._loop, self._seams)
         self._decide_with(lambda loop: replay.control)
         if held.plan.start is not None:
             self._loop.begin_at(self._timeline.ns(held.plan.start))
         self._replay = replay
         if self._thread is not None:
             replay.enter()
+
+    def _real_changes(self) -> int:
+        seams = None if self._border is None else self._border.call_seams
+        return 0 if seams is None else seams.changes
 
     def _decide_with(self, make: Callable[[Any], DecisionsType]) -> DecisionsType:
         made = make(self._loop)
@@ -1190,7 +1204,7 @@ class Rig:
             )
             border = self._border = self._clock_functions.border = Border(
                 self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread,
-                self._reads_real_clock, self._threads,
+                self._reads_real_clock, self._threads, self._seams,
             )  # fmt: skip
             self._threads.on_death.append(border.database_uses.take_back)
             self._threads.executors = border.executors
@@ -1394,6 +1408,11 @@ def taps_of(rig: Rig) -> int:
 def simulation_of(rig: Rig) -> Simulation:
     """Return the simulation of a rig, for modules that build on it."""
     return rig._simulation
+
+
+def changes_of(rig: Rig) -> int:
+    """Return how much has happened in a rig so far: a number that grows with each entry and each real call."""
+    return len(rig.history) + rig._real_changes()
 
 
 def take_apart(rig: Rig) -> None:

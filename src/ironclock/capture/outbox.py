@@ -143,7 +143,7 @@ class Outbox:
                 f"runs is False, and it is not known which {columns.state} a row of {table} has that a worker has "
                 "claimed or done; give Columns(claimed=..., done=...)"
             )
-        self._database = Database(database)
+        self._database = Database(database, simulation.loop.unseen)
         self._table = table
         self._columns = columns
         self._handlers = handlers

@@ -6,6 +6,7 @@ import contextlib
 import importlib.util
 import sys
 from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any, Protocol
 from urllib.parse import unquote, urlsplit
 
@@ -29,13 +30,15 @@ class Database:
     """A database that the application uses.
 
     Parameters: `given` is a DB-API connection; an engine, a session maker, a session or a connection of SQLAlchemy (an
-    async engine as well); a connection of Django; a URL; or a function that returns one of these.
+    async engine as well); a connection of Django; a URL; or a function that returns one of these. `unseen` is a block
+    around each statement: it is the rig's own, and not one of the code under test.
 
     Raises `InputError`.
     """
 
-    def __init__(self, given: Any) -> None:
+    def __init__(self, given: Any, unseen: Callable[[], AbstractContextManager[Any]] = nullcontext) -> None:
         self._source = _source(given)
+        self._unseen = unseen
         self._version_sql: str | None = None
 
     def in_transaction(self) -> bool:
@@ -44,7 +47,8 @@ class Database:
 
     def rows(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         """Run a query; return its rows. `sql` has a question mark for each value."""
-        return self._source.run(sql, values, lambda result: [tuple(row) for row in result.fetchall()], False)
+        with self._unseen():
+            return self._source.run(sql, values, lambda result: [tuple(row) for row in result.fetchall()], False)
 
     def columns(self, table: str) -> list[str]:
         """Return the names of the columns of a table. Raises what the driver raises if it is not there."""
@@ -55,12 +59,14 @@ class Database:
             names.extend(column[0] for column in described) if described else names.extend(result.keys())
             return []
 
-        self._source.run(f"select * from {table} where 1 = 0", (), take, False)
+        with self._unseen():
+            self._source.run(f"select * from {table} where 1 = 0", (), take, False)
         return names
 
     def change(self, sql: str, values: Sequence[Any]) -> None:
         """Run a statement, and commit, unless the application has a transaction open in the same connection."""
-        self._source.run(sql, values, lambda result: [], True)
+        with self._unseen():
+            self._source.run(sql, values, lambda result: [], True)
 
     def version(self) -> Any:
         """Return a value that is another one after every change of the database. None if its kind is not known."""

@@ -40,6 +40,8 @@ if TYPE_CHECKING:
     type=click.IntRange(0),
     help="How often a job can be interrupted for another one.",
 )
+@click.option("--seams", help="Kinds of real calls that can fail, with commas: sql,files,http,sockets. Default: none.")
+@click.option("--outage", default="10m", show_default=True, help="How long a service is away.")
 @click.option("--lines", multiple=True, metavar="MODULE", help="Interrupt jobs at every line of this module as well.")
 @click.option("--takes", multiple=True, metavar="NAME=A..B", help="How long a job or an effect takes: poll=1s..20m.")
 @click.option(
@@ -63,7 +65,8 @@ if TYPE_CHECKING:
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
 def probe(
     story: str, laws_name: str | None, runs: int | None, depth: int, faults: str | None, orders: bool,
-    preemptions: int, lines: tuple[str, ...], takes: tuple[str, ...], starts: bool, start: str | None,
+    preemptions: int, seams: str | None, outage: str, lines: tuple[str, ...], takes: tuple[str, ...], starts: bool,
+    start: str | None,
     zone: str | None, seed: int, first: bool, processes: int, cluster: str | None, resume: str | None,
     replay: str | None, write_test: str | None, as_json: bool,
 ) -> None:  # fmt: skip
@@ -81,7 +84,8 @@ def probe(
     with _SearchMeter() as meter:
         found = ic.probe(
             function, laws, runs=runs, depth=depth, faults=None if faults is None else faults.split(","),
-            orders=orders, preemptions=preemptions, lines=lines, durations=dict(map(_range, takes)), starts=starts,
+            orders=orders, preemptions=preemptions, seams=() if seams is None else seams.split(","), outage=outage,
+            lines=lines, durations=dict(map(_range, takes)), starts=starts,
             seed=seed, rig=world, first=first, processes=processes, cluster=cluster, resume=resume, progress=meter.show,
         )  # fmt: skip
     if write_test is not None and found:

@@ -16,8 +16,9 @@ from contextlib import contextmanager
 from typing import Any
 
 from ..errors import RigStateError
-from .border import file_times, files, processes, selects, signals, sockets
+from .border import file_seams, file_times, files, processes, selects, signals, sockets
 from .border.clock_readers import UuidTimes
+from .border.http_seams import aiohttp_patches, httpcore_patches, standard_patches
 from .border.other_loops import gevent_patches, uvloop_patches
 from .border.postgres import Psycopg2Waits, asyncpg_patches, psycopg_patches
 from .border.selector_waits import places, simulated
@@ -322,6 +323,7 @@ def _builtins() -> list[tuple[Builtin, Callable[..., Any]]]:
     both += [(select, ("select", lambda real: selects.select_function(real, _here)))]
     both += [(_signal, pair) for pair in signals.builtins(_here).items()]
     both += files.builtins(_here)
+    both += file_seams.builtins(_here)
     both += file_times.builtins(_here)
     both += processes.builtins(_here)
     for module, (name, make) in both:
@@ -353,6 +355,9 @@ _LATE = LatePatches({
     "uvloop": lambda: uvloop_patches(_here),
     "gevent.hub": lambda: gevent_patches(_here),
     "ssl": lambda: tls_patches(_here),
+    "http.client": lambda: standard_patches(_here),
+    "httpcore": lambda: httpcore_patches(_here),
+    "aiohttp": lambda: aiohttp_patches(_here),
     "asyncpg": lambda: asyncpg_patches(_here),
     "psycopg": lambda: psycopg_patches(_here),
     "psycopg2": lambda: [Psycopg2Waits(_here)],

@@ -13,6 +13,8 @@ class Coverage:
     """How many seams the story passes at which a fault fits."""
     passed: list[str] = field(default_factory=list)
     """Those seams in words, in the order in which the story passes them."""
+    folded: int = 0
+    """How many more seams were passed at which nothing had happened since the last visit. They count as one."""
     fitting: int = 0
     """How many single faults fit at them."""
     tried: int = 0
@@ -54,6 +56,10 @@ class Coverage:
         lines = [
             f"{self.runs} runs; {self.seams} seams, where {self.fitting} single faults fit: {self.tried} tried",
         ]
+        if self.folded:
+            lines.append(
+                f"{self.folded} more seams at which nothing had happened since the last visit: they count as one"
+            )
         if self.pairs:
             lines.append(f"{self.pairs_tried} of {self.pairs} pairs of faults tried")
         if self.samples:

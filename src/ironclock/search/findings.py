@@ -8,6 +8,7 @@ from os import PathLike
 from typing import Any, overload
 
 from ..errors import IronClockError
+from ..interpreter.border.call_seams import checked_seams
 from ..laws.law import Breach, BrokenLaw, told
 from ..rig import take_apart
 from .coverage import Coverage
@@ -122,7 +123,8 @@ def finding_of(
         take_apart(rig)
         return None
     plan = Plan(tuple(move for move in control.done if move in plan.moves), plan.start, plan.kept)
-    token = Token(plan, searched.lines, errors, *marks_of(rig.history))
+    seams = searched.world.get("seams", ())
+    token = Token(plan, searched.lines, errors, tuple(sorted(checked_seams(seams))), *marks_of(rig.history))
     made = Finding(
         law, breach.words, tuple(plan.describe()), token.text(), rig.history.story(),
         told(breach, rig.history) if breach.proof else "", plan, rig.history.digest(), **figures,

@@ -9,6 +9,8 @@ from ..foundation.durations import spell
 
 WORDS = {
     "fail": "an error",
+    "fail_repeatedly": "it fails {by} times in a row",
+    "outage": "an outage of {by}",
     "crash": "the worker dies",
     "hang": "it hangs",
     "slow": "it takes {by} more",
@@ -24,8 +26,11 @@ WORDS = {
 }
 """What each kind of move does, in words."""
 
-TIMED = frozenset({"slow", "takes", "delay", "miss_firing"})
+TIMED = frozenset({"slow", "takes", "delay", "miss_firing", "outage"})
 """The kinds that have a duration."""
+
+LASTING = frozenset({"fail_repeatedly", "outage"})
+"""The kinds that begin at a place and go on at others."""
 
 
 class Place(NamedTuple):
@@ -45,7 +50,8 @@ class Place(NamedTuple):
 
 
 class Move(NamedTuple):
-    """What happens at a place. `by` is a duration in nanoseconds, or the name of who runs first."""
+    """What happens at a place. `by` is a duration in nanoseconds, a number of failures, or the name of who runs
+    first."""
 
     place: Place
     kind: str
@@ -53,7 +59,7 @@ class Move(NamedTuple):
 
     def describe(self) -> str:
         """Return it in words."""
-        by = self.by if isinstance(self.by, str) else spell(self.by)
+        by = spell(self.by) if isinstance(self.by, int) and self.kind in TIMED else self.by
         return f"{self.place.describe()}: {WORDS[self.kind].format(by=by)}"
 
 

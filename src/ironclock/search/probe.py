@@ -12,13 +12,14 @@ from typing import Any
 
 from ..errors import InputError, LawError, RigStateError
 from ..foundation.durations import Duration
+from ..interpreter.border.call_seams import checked_seams
 from ..interpreter.installation import entered
 from ..laws.job_laws import no_deadlock, nothing_lost
 from ..laws.law import Law
 from ..rig import take_apart
 from ..simulation.faults import ErrorLike
 from .determinism import check_deterministic
-from .fault_model import checked_model
+from .fault_model import IN_A_ROW, checked_model
 from .findings import Finding, Findings, finding_of
 from .interrupts import interrupts
 from .line_switches import Lines, module_names
@@ -51,8 +52,9 @@ class Progress:
 def probe(
     story: Story, laws: Law | Iterable[Law] = (), *, runs: int | None = None, depth: int = 2,
     faults: Collection[str] | None = None, slow: Duration = "1m", delay: Duration = "1m",
+    outage: Duration = "10m", in_a_row: int | Collection[int] = IN_A_ROW,
     errors: Mapping[str, ErrorLike] | None = None, orders: bool = True, preemptions: int = 2,
-    lines: str | ModuleType | Iterable[str | ModuleType] = (),
+    seams: str | Collection[str] = (), lines: str | ModuleType | Iterable[str | ModuleType] = (),
     durations: Mapping[str, tuple[Duration, Duration]] | None = None, starts: Collection[str] | bool = False,
     seed: int | str = 0, rig: Mapping[str, Any] | None = None, first: bool = False,
     executor: Executor | None = None, processes: int = 1, cluster: str | None = None,
@@ -68,14 +70,18 @@ def probe(
     - `runs`: how many runs at most, without shrinking. Default None: every single fault and 500 more, or 1,000 if that
       is more.
     - `depth`: how many faults at once. 1: each single fault. 2 (the default): pairs too. More: larger sets, drawn by
-      lot.
-    - `faults`: the kinds of fault, of ``"fail"``, ``"crash"``, ``"hang"``, ``"slow"``, ``"deliver_twice"``,
-      ``"lose_ack"``, ``"delay"``, ``"refuse_enqueue"``, ``"fetch_early"``, ``"miss_firing"``. Default None: all of
-      these. ``"exhaust"`` lets errors strike the last attempt of a job as well.
-    - `slow`, `delay`: the durations of those faults. Default one minute.
+      lot, also at seams that only other faults lead to.
+    - `faults`: the kinds of fault, of ``"fail"``, ``"fail_repeatedly"``, ``"outage"``, ``"crash"``, ``"hang"``,
+      ``"slow"``, ``"deliver_twice"``, ``"lose_ack"``, ``"delay"``, ``"refuse_enqueue"``, ``"fetch_early"``,
+      ``"miss_firing"``. Default None: all of these. ``"exhaust"`` lets errors strike the last attempt of a job as well.
+    - `slow`, `delay`, `outage`: the durations of those faults. Default one minute, one minute, ten minutes.
+    - `in_a_row`: how often in a row ``"fail_repeatedly"`` lets an effect or a job fail, one number or several. Default
+      2, 3, 5 and 10.
     - `errors`: by the name of an effect or a job, what ``"fail"`` raises. Default: an error that fits.
     - `orders`: True (the default) runs what is due at one instant in other orders too.
     - `preemptions`: how often a job can be interrupted for another one in these orders. Default 2.
+    - `seams`: kinds of real calls at which faults are placed as well: ``"sql"``, ``"files"``, ``"http"``,
+      ``"sockets"``, as in `Rig`. Default: none.
     - `lines`: modules at every line of which a job can be interrupted. Default: only at seams and locks.
     - `durations`: by the name of a job or an effect, a pair of the shortest and longest time that it takes.
     - `starts`: to which events the start of the story is moved, of ``"clock change"``, ``"month end"``, ``"leap day"``
@@ -116,15 +122,19 @@ def probe(
         )
     if not callable(story):
         raise InputError(f"the story is {story!r}; give a function that gets a rig")
-    scope = _scope(runs, depth, preemptions, orders, starts, seed, first, dict(rig or {}))
+    world = dict(rig or {})
+    chosen_seams = checked_seams(seams) | checked_seams(world.get("seams", ()))
+    if chosen_seams:
+        world["seams"] = tuple(sorted(chosen_seams))
+    scope = _scope(runs, depth, preemptions, orders, starts, seed, first, world)
     chosen = checked_laws(laws)
     own = not chosen
     if own:
         chosen = (nothing_lost(),)
     if not any(law_name(law, 0) == "no_deadlock" for law in chosen):
         chosen = (*chosen, no_deadlock())
-    model = checked_model(faults, slow, delay, errors, durations)
-    searched = SearchedStory(story, chosen, model, dict(rig or {}), module_names(lines), own)
+    model = checked_model(faults, slow, delay, errors, durations, outage, in_a_row)
+    searched = SearchedStory(story, chosen, model, world, module_names(lines), own)
     if sum((executor is not None, processes != 1, cluster is not None)) > 1:
         raise InputError("more than one of executor, processes and cluster is given; give one of them")
     code = Lines.of(searched.lines)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import json
+import re
 import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -15,9 +16,11 @@ from typing import Any
 
 from ..errors import InputError
 from ..history.history import History
-from .plan import Move, Place, Plan
+from .plan import WORDS, Move, Place, Plan
 
-PREFIX = "ic1-"
+_VERSION = "1"
+PREFIX = f"ic{_VERSION}-"
+_OTHER_VERSION = re.compile(r"ic(\d+)-")
 MARKS = 12
 """At how many points of the history a token has a mark."""
 
@@ -31,11 +34,13 @@ _WORDS = (
 
 @dataclass(frozen=True)
 class Token:
-    """The content of a token: the plan, the modules whose lines are switch points, the errors, marks of the history."""
+    """The content of a token: the plan, the modules whose lines are switch points, the errors, the kinds of real calls
+    that are seams, marks of the history."""
 
     plan: Plan
     lines: tuple[str, ...] = ()
     errors: Mapping[str, str] = field(default_factory=dict)
+    seams: tuple[str, ...] = ()
     entries: int = 0
     marks: str = ""
 
@@ -50,6 +55,8 @@ class Token:
             held["lines"] = list(self.lines)
         if self.errors:
             held["errors"] = dict(self.errors)
+        if self.seams:
+            held["seams"] = list(self.seams)
         held["marks"] = [self.entries, self.marks]
         squeezer = zlib.compressobj(9, zdict=_WORDS)
         packed = squeezer.compress(json.dumps(held, separators=(",", ":")).encode()) + squeezer.flush()
@@ -59,6 +66,12 @@ class Token:
 def read(text: str) -> Token:
     """Return the content of a token. Raises `InputError` for other text, and for a token that was cut."""
     if not isinstance(text, str) or not text.strip().startswith(PREFIX):
+        other = _OTHER_VERSION.match(text.strip()) if isinstance(text, str) else None
+        if other is not None:
+            raise InputError(
+                f"the replay token {text!r} is of version {other[1]}, and this Iron Clock reads version {_VERSION}; "
+                "search again to get a new one"
+            )
         raise InputError(f"the replay token is {text!r}; a token begins with {PREFIX!r}, copy it from the finding")
     body = text.strip().removeprefix(PREFIX)
     try:
@@ -68,9 +81,17 @@ def read(text: str) -> Token:
         if not spreader.eof:
             raise ValueError("it ends too early")
         moves = tuple(Move(Place(who, where, visit), kind, by) for who, where, visit, kind, by in held["moves"])
+        unknown = next((move.kind for move in moves if move.kind not in WORDS), None)
+        if unknown is not None:
+            raise InputError(
+                f"the replay token {text!r} has the fault {unknown!r}, which this Iron Clock does not know; it was "
+                "made by another version, search again to get a new one"
+            )
         plan = Plan(moves, held.get("start"), None if "kept" not in held else tuple(held["kept"]))
         entries, marks = held["marks"]
-        return Token(plan, tuple(held.get("lines", ())), held.get("errors", {}), entries, marks)
+        return Token(
+            plan, tuple(held.get("lines", ())), held.get("errors", {}), tuple(held.get("seams", ())), entries, marks
+        )
     except (ValueError, KeyError, TypeError, zlib.error) as error:
         raise InputError(f"the replay token {text!r} is damaged: {error}; copy the whole of it") from None
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from ..simulation.decisions import ARGUMENT, FUNCTION, PRIORITY, Event
@@ -12,7 +12,7 @@ from ..simulation.faults import LiveFault
 from ..simulation.jobs import LiveAttempt, LiveJob
 from ..simulation.task import Task
 from .fault_model import FaultModel
-from .plan import Move, Place, Plan
+from .plan import LASTING, Move, Place, Plan
 
 _OUTSIDE = frozenset(("delivery", "start", "ack"))
 MOST_POINTS = 20_000
@@ -27,13 +27,17 @@ class RunControl:
     - `notes_seams`: True notes every seam in `seams`, with the faults that fit there. Seams in `known` are left out.
     - `notes_switches`: True lets tasks be switched, and notes in `points` where they can be.
     - `counts_visits`: True counts the visits of every seam, even if nothing is noted.
+    - `changes`: returns a number that grows with everything that happens. Between two visits of a seam in which nothing
+      has happened, a fault makes no difference: such seams are noted once. Default None: every seam is noted.
     """
 
     def __init__(
         self, loop: EventLoop, plan: Plan, model: FaultModel, *, notes_seams: bool = False,
         known: frozenset[Place] = frozenset(), notes_switches: bool = False, counts_visits: bool = False,
+        changes: Callable[[], int] | None = None,
     ) -> None:  # fmt: skip
         self._loop = loop
+        self._changes = changes
         self._model = model
         self._faults: dict[Place, Move] = {}
         self._switches: dict[Place, Move] = {}
@@ -47,13 +51,20 @@ class RunControl:
         self.chooses_order = notes_switches or bool(self._switches) or self._lots is not None
         self._notes_switches = notes_switches
         # A plan about a few jobs leaves all other jobs to the ordinary way of the simulation.
-        asks_all = notes_seams or counts_visits or self.chooses_order or -1 in numbers
+        lasting = any(move.kind in LASTING for move in plan.moves)
+        asks_all = notes_seams or counts_visits or self.chooses_order or -1 in numbers or lasting
         self.only_jobs = None if asks_all else frozenset(numbers)
         self.asks_deliveries = asks_all or any(move.place.where == "delivery" for move in plan.moves)
         self.asks_inside_jobs = asks_all or any(move.place.where not in _OUTSIDE for move in plan.moves)
         self._visits: dict[tuple[str, str], int] = {}
+        self._passed: dict[str, int] = {}
+        self._seen_at: dict[tuple[str, str], int] = {}
+        self._going_on: list[tuple[Move, list[int]]] = []
+        """The faults that have begun and go on, each with how often it strikes yet, or the instant at which it ends."""
         self._skip: Task | None = None
         self.seams: list[tuple[Place, tuple[Move, ...]]] = []
+        self.folded = 0
+        """How many seams were not noted because nothing had happened since the last visit."""
         self.points: list[Move] = []
         """Every move that would switch tasks, in the order of the run."""
         self.enqueued: list[str] = []
@@ -117,17 +128,48 @@ class RunControl:
 
     def _at(self, who: str, where: str, subject: Any, running: bool = True) -> LiveFault | None:
         place = self._place(who, where)
-        if self._notes_seams and place not in self._known:
-            moves = self._model.at(place, subject)
-            if moves:
-                self.seams.append((place, moves))
+        if self._notes_seams:
+            self._note_seam(place, subject)
         if running and self.chooses_order:
             self._consider(place)
         move = self._faults.get(place)
         if move is None:
-            return None
+            return self._goes_on(who, where, subject) if self._going_on else None
         self.done.append(move)
+        if move.kind in LASTING:
+            assert isinstance(move.by, int)
+            self._going_on.append((move, [move.by - 1 if move.kind == "fail_repeatedly" else self._loop.now + move.by]))
         return self._model.fault(move)
+
+    def _note_seam(self, place: Place, subject: Any) -> None:
+        where = place.where
+        about = f"{_job_name(place.who)} {where}" if where == "start" else where
+        passed = self._passed[about] = self._passed.get(about, 0) + 1
+        if place in self._known:
+            return
+        if self._changes is not None and where not in ("delivery", "firing"):
+            changes = self._changes()
+            if self._seen_at.get(place[:2]) == changes:
+                self.folded += 1
+                return
+            self._seen_at[place[:2]] = changes
+        moves = self._model.at(place, subject, passed)
+        if moves:
+            self.seams.append((place, moves))
+
+    def _goes_on(self, who: str, where: str, subject: Any) -> LiveFault | None:
+        """Return the fault of one that began earlier and goes on, if it strikes here."""
+        for one in self._going_on:
+            move, left = one
+            if move.kind == "outage" and self._loop.now >= left[0]:
+                continue
+            if self._model.goes_on(move, where, who, subject):
+                if move.kind == "fail_repeatedly":
+                    left[0] -= 1
+                    if not left[0]:
+                        self._going_on.remove(one)
+                return self._model.failure(who, where)
+        return None
 
     def _place(self, who: str, where: str) -> Place:
         visit = self._visits[who, where] = self._visits.get((who, where), 0) + 1
@@ -237,6 +279,10 @@ def _free(events: Sequence[Event], skipped: Task | None) -> list[int]:
             queues.add(about.queue)
         found.append(place)
     return found
+
+
+def _job_name(who: str) -> str:
+    return who.partition("/")[0].rpartition("-")[0]
 
 
 def _job_number(who: str) -> int:

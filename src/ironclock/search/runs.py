@@ -15,11 +15,11 @@ from ..errors import IronClockError
 from ..foundation.source_location import innermost, spot
 from ..laws.law import Breach, Law, as_breach, must_be_law
 from ..observers import observers, unobserved
-from ..rig import Rig, decided, held, take_apart
+from ..rig import Rig, changes_of, decided, held, take_apart
 from .fault_model import FaultModel
 from .interrupts import interrupts
 from .line_switches import Lines, telling
-from .plan import Move, Place, Plan
+from .plan import LASTING, Move, Place, Plan
 from .run_control import RunControl
 
 Story: TypeAlias = Callable[[Rig], Any]
@@ -63,6 +63,8 @@ class RunResult:
     ended: str = ""
     """The error that the story itself raised. Empty if it did not."""
     seams: tuple[tuple[Place, tuple[Move, ...]], ...] = ()
+    folded: int = 0
+    """At how many seams nothing had happened since the last visit."""
     points: tuple[Move, ...] = ()
     done: tuple[Move, ...] = ()
 
@@ -100,6 +102,7 @@ class SearchedStory:
             raised,
             "" if ended is None else told_error(ended),
             tuple(control.seams),
+            control.folded,
             tuple(control.points),
             done,
         )
@@ -115,7 +118,13 @@ class SearchedStory:
         control = decided(
             rig,
             lambda loop: RunControl(
-                loop, plan, self.model, notes_seams=notes_seams, known=known, notes_switches=notes_switches
+                loop,
+                plan,
+                self.model,
+                notes_seams=notes_seams,
+                known=known,
+                notes_switches=notes_switches,
+                changes=lambda: changes_of(rig),
             ),
         )
         ended: Exception | None = None
@@ -189,13 +198,20 @@ def law_name(law: Law, number: int) -> str:
 
 def excused(law: Law, plan: Plan, kinds: frozenset[str]) -> bool:
     """Return True if a law is not about worlds in which a plan of these kinds happens."""
-    if kinds & getattr(law, "excuses", frozenset()):
+    if (kinds | {"fail"} if kinds & LASTING else kinds) & getattr(law, "excuses", frozenset()):
         return True
     limit = getattr(law, "limit_ns", None)
     return limit is not None and any(
-        isinstance(move.by, int) and move.kind in ("slow", "delay", "miss_firing") and 2 * move.by > limit
+        isinstance(move.by, int)
+        and (
+            (move.kind in ("slow", "delay", "miss_firing", "outage") and 2 * move.by > limit)
+            or (move.kind == "fail_repeatedly" and move.by > _FEW)
+        )
         for move in plan.moves
     )
+
+
+_FEW = 3  # after more failures in a row a time limit can be over because of the waits between the attempts
 
 
 def checked_laws(laws: object) -> tuple[Law, ...]:

@@ -2,22 +2,32 @@
 
 from __future__ import annotations
 
+import hashlib
 import random
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import accumulate, islice
 from math import gcd
+from typing import TypeVar
 
 from .coverage import Coverage
 from .plan import Move, Place, Plan
 from .runners import Runner, RunRequest, perform
 from .runs import Broken, RunResult
 
+T = TypeVar("T")
+
 RUNS = 1_000
 """How many runs a search makes by default; or all single faults and half as many more, if that is a larger number."""
 
 KEPT = 8
 """How many plans that break the same law are kept. The rest are counted."""
+
+ROUND = 128
+"""How many sets of faults are drawn at once."""
+
+MOST_KEPT_SETS = 2_000
+"""Of how many sets of faults it is kept to which seams they lead."""
 
 DEPTH_OF_ORDERS = 3
 """The depth of the mistakes that random priorities look for: how many ordering constraints they need."""
@@ -68,13 +78,14 @@ class Search:
         self._tell = tell
         self._singles = [move for _, moves in plain.seams for move in moves]
         self._bad: set[Move] = set()
-        self._after: dict[Move, tuple[Move, ...]] = {}
+        self._number = {move: number for number, move in enumerate(self._singles)}
+        self._after: dict[tuple[Move, ...], tuple[Move, ...]] = {}
         self._anyway = {one.law for one in plain.broken}
         self._hits: dict[Place, int] = {}
         self._room = 0
         self.failures: dict[str, Failures] = {}
         self.runs = 1
-        self.coverage = Coverage(seams=len(plain.seams), fitting=len(self._singles))
+        self.coverage = Coverage(seams=len(plain.seams), fitting=len(self._singles), folded=plain.folded)
         self.coverage.passed = [place.describe() for place, _ in plain.seams]
         limit = scope.runs
         least = 1 + len(self._singles) + len(scope.starts) + RUNS // 2
@@ -109,8 +120,7 @@ class Search:
             move = request.plan.moves[0]
             if result.broken:
                 self._bad.add(move)
-            elif result.seams:
-                self._after[move] = tuple(one for _, moves in result.seams for one in moves)
+            self._note_after((move,), result)
         left = len(self._singles) - self.coverage.tried
         if left:
             self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
@@ -178,17 +188,18 @@ class Search:
         if self._scope.depth < 2 or not self._left:
             return
         good = [move for move in self._singles if move not in self._bad]
-        fresh = [(first, second) for first in good for second in self._after.get(first, ())]
+        fresh = [(first, second) for first in good for second in self._after.get((first,), ())]
         pairs = len(good) * (len(good) - 1) // 2
         self.coverage.pairs = len(fresh) + pairs
-        room = self._left
+        deeper = self._scope.depth > 2
+        room = self._left * 2 // 3 if deeper else self._left
         # A second fault is likelier to matter at a seam that the first one leads to: half of the runs at least.
         chosen = [*_spread(len(fresh), max(room // 2, room - pairs), self._scope.seed)]
         rest = _spread(pairs, room - len(chosen), self._scope.seed)
 
         def plans() -> Iterator[RunRequest]:
             for number in chosen:
-                yield RunRequest(Plan(fresh[number]))
+                yield RunRequest(Plan(fresh[number]), notes_seams=deeper)
             for number in rest:
                 first, second = _pair(number)
                 if good[first].place != good[second].place:
@@ -196,34 +207,74 @@ class Search:
                 else:
                     self.coverage.pairs -= 1
 
-        for _ in self._try(plans()):
+        for request, result in self._try(plans()):
             self.coverage.pairs_tried += 1
+            if request.notes_seams:
+                self._note_after(request.plan.moves, result)
         left = self.coverage.pairs - self.coverage.pairs_tried
         if left > 0:
             self.coverage.why.append(f"{left} pairs of faults, because {self._limit} runs are used up")
 
     def _by_lot(self) -> None:
-        """Try larger sets of faults, drawn by lot. A seam that was hit less often is drawn more often."""
+        """Try larger sets of faults, drawn by lot, in rounds: each round knows what the runs before it have shown."""
         good = [move for move in self._singles if move not in self._bad]
-        if self._scope.depth < 3 or not self._left or len(good) < 3:
+        if self._scope.depth < 3 or not self._left or len(good) + len(self._after) < 3:
             return
         lots = random.Random(f"{self._scope.seed}:lots")
-        for _ in self._try(RunRequest(self._drawn(good, lots)) for _ in range(self._left)):
-            self.coverage.samples += 1
-        self.coverage.why.append("most sets of three or more faults: they were drawn by lot")
+        drawn = DrawnSets(self._left)
+        vain = 0
+        while self._left and vain < ROUND:
+            plans: list[Plan] = []
+            while len(plans) < min(ROUND, self._left) and vain < ROUND:
+                moves = self._drawn(good, lots)
+                vain += 1
+                if len(moves) > 2 and drawn.is_new(moves):
+                    plans.append(self._with_order(moves, lots))
+                    vain = 0
+            for request, result in self._try(RunRequest(plan, notes_seams=True) for plan in plans):
+                self.coverage.samples += 1
+                self._note_after(request.plan.moves, result)
+        if vain < ROUND:
+            self.coverage.why.append("most sets of three or more faults: they were drawn by lot")
 
-    def _drawn(self, good: list[Move], lots: random.Random) -> Plan:
+    def _drawn(self, good: list[Move], lots: random.Random) -> tuple[Move, ...]:
+        """Draw a set of faults. Half of them continue one that was tried, at a seam to which only that one has led."""
         size = lots.randint(3, self._scope.depth)
-        weights = list(accumulate(1 / (1 + self._hits.get(move.place, 0)) for move in good))
-        places: dict[Place, int] = {}
-        for number in lots.choices(range(len(good)), cum_weights=weights, k=size):
-            places.setdefault(good[number].place, number)
-        for place in places:
-            self._hits[place] = self._hits.get(place, 0) + 1
-        moves = [good[number] for number in sorted(places.values())]
+        moves: tuple[Move, ...] = ()
+        if self._after and lots.random() < 0.5:
+            moves = self._least_hit(list(self._after), lots, lambda known: known[-1].place)
+        while len(moves) < size:
+            further = self._after.get(moves, ()) or (self._after.get(moves[-1:], ()) if moves else ())
+            among: Sequence[Move] = further if further and lots.random() < 0.7 else good
+            taken = {move.place for move in moves}
+            left = [move for move in among if move.place not in taken]
+            if not left:
+                break
+            moves = self._in_order((*moves, self._least_hit(left, lots, lambda move: move.place)))
+        for move in moves:
+            self._hits[move.place] = self._hits.get(move.place, 0) + 1
+        return moves
+
+    def _least_hit(self, among: Sequence[T], lots: random.Random, place_of: Callable[[T], Place]) -> T:
+        """Draw one of several. One whose seam was hit less often is drawn more often."""
+        weights = list(accumulate(1 / (1 + self._hits.get(place_of(one), 0)) for one in among))
+        return lots.choices(among, cum_weights=weights)[0]
+
+    def _in_order(self, moves: tuple[Move, ...]) -> tuple[Move, ...]:
+        """Return moves in the order of the plain run. Those at seams that it does not pass come last, as they are."""
+        last = len(self._number)
+        return tuple(sorted(moves, key=lambda move: self._number.get(move, last)))
+
+    def _with_order(self, moves: tuple[Move, ...], lots: random.Random) -> Plan:
         if self.coverage.switchable and lots.random() < 0.3:
-            return Plan(tuple(moves), dice=(str(lots.random()), DEPTH_OF_ORDERS, self.coverage.switchable))
-        return Plan(tuple(moves))
+            return Plan(moves, dice=(str(lots.random()), DEPTH_OF_ORDERS, self.coverage.switchable))
+        return Plan(moves)
+
+    def _note_after(self, moves: tuple[Move, ...], result: RunResult) -> None:
+        """Note the faults that fit at seams to which only these moves have led."""
+        further = tuple(one for _, moves in result.seams for one in moves)
+        if further and not result.broken and len(self._after) < MOST_KEPT_SETS:
+            self._after[moves] = further
 
     # --- trying -------------------------------------------------------------------------------------
 
@@ -265,6 +316,29 @@ class Search:
             failures.count += 1
             if len(failures.plans) < KEPT:
                 failures.plans.append((plan, next(one for one in result.broken if one.law == law)))
+        return new
+
+
+class DrawnSets:
+    """Which sets of faults were drawn already, in a fixed amount of memory.
+
+    A Bloom filter (Bloom, Space/time trade-offs in hash coding with allowable errors, 1970): fewer than one new
+    set in 100,000 is taken for one that was drawn, and left out. Parameters: `most` is how many sets there can be.
+    """
+
+    _BITS_A_SET, _MARKS = 32, 8
+
+    def __init__(self, most: int) -> None:
+        self._marks = bytearray((most * self._BITS_A_SET >> 3) + 8)
+
+    def is_new(self, moves: tuple[Move, ...]) -> bool:
+        """Return True if a set was not drawn before, and note it."""
+        digest = hashlib.sha256(repr(sorted(moves, key=repr)).encode()).digest()
+        new = False
+        for at in range(0, 4 * self._MARKS, 4):
+            byte, bit = divmod(int.from_bytes(digest[at : at + 4]) % (8 * len(self._marks)), 8)
+            new |= not self._marks[byte] >> bit & 1
+            self._marks[byte] |= 1 << bit
         return new
 
 

@@ -34,7 +34,7 @@ class Shrinker:
         """Return the smallest plan found."""
         steps: tuple[Callable[[], None], ...] = (
             self._spell_out, self._keep_start, self._drop_moves, self._leave_out_jobs, self._move_earlier,
-            self._shorten, self._drop_moves,
+            self._fail_less_often, self._shorten, self._drop_moves,
         )  # fmt: skip
         try:
             for step in steps:
@@ -111,6 +111,16 @@ class Shrinker:
             for one in earlier[:EARLIER]:
                 if self._try(self.plan.with_moves(*before, one, *self.plan.moves[number + 1 :])):
                     break
+
+    def _fail_less_often(self) -> None:
+        """Find the fewest failures in a row that still break the law."""
+        for number, move in enumerate(self.plan.moves):
+            if move.kind == "fail_repeatedly" and isinstance(move.by, int):
+                fewer = [move._replace(by=n) for n in range(2, move.by)]
+                for one in (move._replace(kind="fail", by=0), *fewer):
+                    moves = self.plan.moves
+                    if self._try(self.plan.with_moves(*moves[:number], one, *moves[number + 1 :])):
+                        break
 
     def _shorten(self) -> None:
         """Find the shortest durations, in whole seconds, that still break the law."""

@@ -11,6 +11,7 @@ import datetime as dt
 import gc
 from collections import deque
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from heapq import heappop, heappush, heappushpop
 from itertools import chain, count
 from typing import Any
@@ -113,6 +114,8 @@ class EventLoop:
         """By the function of an event, what tells by its argument that the event will do nothing any more."""
         self.fault_hook: Callable[..., None] | None = None
         """Called at every seam that a task passes. None if no fault can strike inside a task."""
+        self.unseen_tasks: set[Task] = set()
+        """Tasks in which a call of the rig's own runs now: what it does is no seam of their code."""
 
         self.collect_after = _COLLECT_AFTER
         """How many objects are made between two collections of young objects while the loop runs."""
@@ -169,6 +172,19 @@ class EventLoop:
     def schedule_world_event(self, at_ns: int, function: Callable[[Any], None], argument: Any) -> None:
         """Put an event of the world itself on the heap. It comes before what jobs do at its instant."""
         self.schedule(max(at_ns, self.now), WORLD, function, argument)
+
+    @contextmanager
+    def unseen(self) -> Iterator[None]:
+        """Let what the running task does in the block be the rig's own work."""
+        task = self.current
+        if task is None or task in self.unseen_tasks:
+            yield
+            return
+        self.unseen_tasks.add(task)
+        try:
+            yield
+        finally:
+            self.unseen_tasks.discard(task)
 
     # --- moving the clock ---------------------------------------------------------------------------
 

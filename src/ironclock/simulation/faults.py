@@ -27,6 +27,9 @@ ErrorLike: TypeAlias = "BaseException | type[BaseException]"
 SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit", "ack")
 """The seams of every job. ``before NAME`` and ``after NAME`` of an effect are seams as well."""
 
+REAL_CALLS = {"sql": "sql", "file": "files", "http": "http", "socket": "sockets"}
+"""Kinds of real calls that can be seams, by the first word of their names."""
+
 
 class Fault:
     """One fault, and how often it has struck. The methods of `Faults` return it. As a context manager, it strikes only
@@ -431,9 +434,10 @@ class Faults:
         return iter([Fault(fault) for faults in self._placed.lists for fault in faults])
 
     def _list_for(self, at: str) -> list[LiveFault]:
-        if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after "))):
+        if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after ", "halfway "))):
             raise InputError(
-                f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect"
+                f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect or a real "
+                "call, or 'halfway NAME' of a write to a file"
             )
         return self._placed.attempt if at == "start" else self._placed.seam
 

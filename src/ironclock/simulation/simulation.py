@@ -23,7 +23,7 @@ from .decisions import Decisions
 from .delivery import Delivery
 from .effects import Effects
 from .event_loop import JOBS_CLOSED, EventLoop
-from .faults import SEAMS, Faults, PlacedFaults
+from .faults import REAL_CALLS, SEAMS, Faults, PlacedFaults
 from .jobs import OPEN, LiveAttempt, LiveJob, WhileRunning
 from .queues import Pool, Pools, QueueControls
 from .remembered_steps import RememberedSteps
@@ -80,6 +80,8 @@ class Simulation:
         self._wall_clock_jumped_ns = 0
         self.schedule_names: dict[str, None] = {}
         """The names of the schedules that there were, in order."""
+        self.real_seams: frozenset[str] = frozenset()
+        """The kinds of real calls that are seams."""
         self.workers_have_clocks = False
         """True if workers of the application's own have wall clocks of other hosts."""
         self.workers_will_die: Callable[[], None] = lambda: None
@@ -148,7 +150,14 @@ class Simulation:
             self.add_pool(Pool(1))
         for fault in self.placed_faults.seam:
             when, _, effect = fault.at.partition(" ")
-            if when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
+            real = REAL_CALLS.get(effect.partition(" ")[0]) if " " in effect else None
+            if real is not None and effect not in self.effects.names:
+                if real not in self.real_seams:
+                    raise InputError(
+                        f"a fault has at={fault.at!r}, and the real calls of this rig are no seams; give "
+                        f"Rig(seams={real!r})"
+                    )
+            elif when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
                 near = nearest(effect, self.effects.names)
                 raise InputError(f"a fault has at={fault.at!r}, and there is no effect {effect!r}; {near}")
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ..databases.database_clocks import DatabaseClocks
 from ..databases.redirects import Redirects
 from ..tasks.executors import Executors
+from .call_seams import CallSeams
 from .database_uses import DatabaseUses
 from .descriptors import Descriptors
 from .file_times import FileTimes
@@ -27,13 +28,15 @@ class Border:
 
     Parameters: `wall_ns` returns the simulated time. `stuck_after_s` is how many real seconds a run can stand still.
     `started` is called before one more real thread starts. `reads_real_clock` is called with a statement that reads the
-    real clock of a database, and the remedy.
+    real clock of a database, and the remedy. `seams` are the kinds of real calls that are seams.
     """
 
     def __init__(
         self, loop: EventLoop, wall_ns: Callable[[], int], stuck_after_s: float, started: Callable[[], None],
-        reads_real_clock: Callable[[str, str], None], threads: SimulatedThreads,
+        reads_real_clock: Callable[[str, str], None], threads: SimulatedThreads, seams: frozenset[str],
     ) -> None:  # fmt: skip
+        self.call_seams: CallSeams | None = None
+        self.switch_on(loop, seams)
         self.outside = OutsideWaits(loop, stuck_after_s)
         self.redirects = Redirects()
         self.server_timers = ServerTimers(loop, self.outside, self.redirects)
@@ -51,6 +54,10 @@ class Border:
         """By key of a thread, the error that is raised when the library returns."""
         self.executors = Executors()
         self.helpers = HelperThreads(started)
+
+    def switch_on(self, loop: EventLoop, seams: frozenset[str]) -> None:
+        """Let the real calls of some kinds be seams."""
+        self.call_seams = CallSeams(loop, seams) if seams else None
 
     def leave(self) -> None:
         """Give back what the rig has of the system: it is left."""

@@ -15,6 +15,7 @@ from typing import Any, cast
 from ..patching.builtin_patching import Here, TypeEntry
 from ..patching.clock_functions import REAL
 from ..patching.real_functions import real_fstat, real_stat
+from . import file_seams
 
 Key = tuple[int, int]
 
@@ -78,8 +79,11 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
 
     def opens(real: Callable[..., Any]) -> Callable[..., Any]:
         def open_(path: Any, flags: int, *args: Any, **kwargs: Any) -> int:
-            fd, world = int(real(path, flags, *args, **kwargs)), here()
-            if world is not None and flags & (os.O_CREAT | os.O_TRUNC):
+            world = here()
+            if world is None:
+                return int(real(path, flags, *args, **kwargs))
+            fd = file_seams.opened(world, path, flags, lambda: int(real(path, flags, *args, **kwargs)))
+            if flags & (os.O_CREAT | os.O_TRUNC):
                 world.border.file_times.wrote(real_fstat(fd))
             return fd
 
@@ -101,13 +105,25 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
 def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
     """Return methods of files and directory entries with their replacements."""
     write, close = TypeEntry(_io.FileIO, "write"), TypeEntry(_io.FileIO, "close")
+    truncate = TypeEntry(_io.FileIO, "truncate")
     entry_stat = TypeEntry(os.DirEntry, "stat")
 
     def writes(one: Any, data: Any, /) -> Any:
-        count, world = write.saved(one, data), here()
-        if world is not None and one.fileno() > 2:
-            world.border.file_times.wrote(real_fstat(one.fileno()))
+        world = here()
+        fd = one.fileno() if world is not None and not one.closed else -1
+        if fd <= 2:
+            return write.saved(one, data)
+        if file_seams.is_lost(fd):
+            return len(memoryview(data).cast("B"))
+        count = file_seams.written(world, fd, data, lambda part: write.saved(one, part))
+        world.border.file_times.wrote(real_fstat(fd))
         return count
+
+    def truncates(one: Any, *args: Any) -> Any:
+        world = here()
+        if world is None:
+            return truncate.saved(one, *args)
+        return file_seams.truncated(world, one, lambda: truncate.saved(one, *args))
 
     def closes(one: Any) -> None:
         world = here()
@@ -122,4 +138,4 @@ def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
         status, world = entry_stat.saved(one, *args, **kwargs), here()
         return status if world is None else world.border.file_times.of_rig(status)
 
-    return [(write, writes), (close, closes), (entry_stat, stat)]
+    return [(write, writes), (truncate, truncates), (close, closes), (entry_stat, stat)]

@@ -13,6 +13,7 @@ from typing import Any
 
 from ..patching.builtin_patching import Here, TypeEntry
 from ..patching.real_functions import poll_for, real_fstat
+from .file_seams import written
 from .outside_waits import IDLE
 
 
@@ -114,7 +115,7 @@ def _write(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if world is None or not isinstance(fd, int) or fd <= 2:
             return int(real(fd, data))
         if _is_regular(fd):
-            count = int(real(fd, data))
+            count = written(world, fd, data, lambda part: int(real(fd, part)))
             world.border.file_times.wrote(real_fstat(fd))
             return count
         done = 0

@@ -26,6 +26,7 @@ from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.late_patches import Attribute, Methods, Patch
 from ..patching.real_functions import poll_for, real_fstat
+from .call_seams import CallSeams, seams_of, sql_call
 from .outside_waits import ASKED, IDLE, OutsideWait
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
@@ -152,20 +153,36 @@ def psycopg_patches(here: Here) -> list[Patch]:
     def connection_wait(real: Callable[..., Any]) -> Callable[..., Any]:
         def wait(self: Any, gen: Any, *args: Any, **kwargs: Any) -> Any:
             world = here()
-            if world is not None:
+            if world is None:
+                return real(self, gen, *args, **kwargs)
+            seams, call = _psycopg_call(world, self, gen)
+
+            def run() -> Any:
                 _psycopg_clock(world, self, gen)
                 _psycopg_asks(world, self, gen)
-            return real(self, gen, *args, **kwargs)
+                return real(self, gen, *args, **kwargs)
+
+            if seams is None or call is None:
+                return run()
+            return seams.around(call[0], run, psycopg.OperationalError, _changed if call[1] else None)
 
         return wait
 
     def connection_wait_async(real: Callable[..., Any]) -> Callable[..., Any]:
         async def wait(self: Any, gen: Any, *args: Any, **kwargs: Any) -> Any:
             world = here()
-            if world is not None:
+            if world is None:
+                return await real(self, gen, *args, **kwargs)
+            seams, call = _psycopg_call(world, self, gen)
+
+            async def run() -> Any:
                 _psycopg_clock(world, self, gen)
                 _psycopg_asks(world, self, gen)
-            return await real(self, gen, *args, **kwargs)
+                return await real(self, gen, *args, **kwargs)
+
+            if seams is None or call is None:
+                return await run()
+            return await seams.around_async(call[0], run, psycopg.OperationalError, _changed if call[1] else None)
 
         return wait
 
@@ -220,6 +237,26 @@ def _psycopg_session_of(clocks: Any, connection: Any) -> Any:
 
 def _unset_psycopg(connection: Any) -> None:
     connection.pgconn.exec_(UNSET.encode())
+
+
+def _psycopg_call(world: Any, connection: Any, gen: Any) -> tuple[CallSeams | None, tuple[str, bool] | None]:
+    """Return the seams of what a generator is about to do, and its name. None if it has none."""
+    seams = None if world.border.call_seams is None else seams_of(world, "sql")
+    frame = getattr(gen, "gi_frame", None)
+    if seams is None or frame is None:
+        return None, None
+    name, values = getattr(gen, "__name__", ""), frame.f_locals
+    if name == "_commit_gen" or (name == "_exit_gen" and values.get("exc_val") is None):
+        return seams, ("sql COMMIT", True) if connection.pgconn.transaction_status != 0 else None
+    query = values.get("query") if name.startswith("_execute") else values.get("statement") if "copy" in name else None
+    if query is None:
+        return seams, None
+    call = sql_call(query.as_string(connection) if hasattr(query, "as_string") else query)
+    return seams, call
+
+
+def _changed(_: object) -> bool:
+    return True
 
 
 _NO_STATEMENT = ("_commit_gen", "_rollback_gen", "notifies", "_connect_gen")
@@ -371,18 +408,26 @@ class Psycopg2Waits:
             self._ends.restore()
 
     def _executes(self, name: str) -> Any:
-        from psycopg2 import extensions
+        from psycopg2 import OperationalError, extensions
 
         execute = extensions.cursor.execute
 
         def make(real: Any) -> Any:
             def call(cursor: Any, query: Any, *args: Any, **kwargs: Any) -> Any:
                 world = self._here()
-                if world is not None and not waits_for_real():
-                    query = self._follow(world, cursor, query, execute)
-                    if name == "execute":
-                        self._note_limit(world, cursor.connection, query, execute)
-                return real(cursor, query, *args, **kwargs)
+                if world is None or waits_for_real():
+                    return real(cursor, query, *args, **kwargs)
+                query = self._follow(world, cursor, query, execute)
+                if name == "execute":
+                    self._note_limit(world, cursor.connection, query, execute)
+                seams = None if world.border.call_seams is None or name == "callproc" else seams_of(world, "sql")
+                about = None if seams is None else sql_call(query)
+                if seams is None or about is None:
+                    return real(cursor, query, *args, **kwargs)
+                return seams.around(
+                    about[0], lambda: real(cursor, query, *args, **kwargs), OperationalError,
+                    (lambda _: cursor.rowcount != 0) if about[1] else None,
+                )  # fmt: skip
 
             return call
 
@@ -425,8 +470,14 @@ class Psycopg2Waits:
 
     def _commit(self, real: Any) -> Any:
         def commit(connection: Any) -> Any:
-            result = real(connection)
             world = self._here()
+            seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+            if seams is None or not connection.info.transaction_status:
+                result = real(connection)
+            else:
+                from psycopg2 import OperationalError
+
+                result = seams.around("sql COMMIT", lambda: real(connection), OperationalError, _changed)
             session = None if world is None else world.border.database_clocks.known_session(connection)
             if session is not None:
                 session.can_be_taken_away = False
@@ -554,9 +605,19 @@ def asyncpg_patches(here: Here) -> list[Patch]:
                 world = here()
                 if world is not None:
                     follows = await _asyncpg_clock(world, self, asks)
+                    sql = getattr(args[0] if args else kwargs.get("state"), "query", None)
                     if statement is not None and len(args) > statement:
                         sql = world.border.database_clocks.statement(args[statement], follows)
                         args = (*args[:statement], sql, *args[statement + 1 :])
+                    seams = None if world.border.call_seams is None else seams_of(world, "sql")
+                    about = None if seams is None or not sql else sql_call(sql)
+                    if seams is not None and about is not None:
+                        return await seams.around_async(
+                            about[0],
+                            lambda: real(self, *args, **kwargs),
+                            _asyncpg_error,
+                            _changed if about[1] else None,
+                        )
                 return await real(self, *args, **kwargs)
 
             return method
@@ -593,6 +654,13 @@ async def _asyncpg_session_of(clocks: Any, protocol: Any, asks: Any) -> Any:
         session.follows = False  # the question is a statement as well
         session.follows = await asks(protocol, _FOLLOWS, None) != "SELECT 0"
     return session
+
+
+def _asyncpg_error(message: str) -> BaseException:
+    from asyncpg import PostgresConnectionError
+
+    error: BaseException = PostgresConnectionError(message)
+    return error
 
 
 _FOLLOWS = f"{IDENTIFY} having count(*) > 0"  # asyncpg tells how many rows there are

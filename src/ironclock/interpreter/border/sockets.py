@@ -16,6 +16,7 @@ from types import FunctionType
 from typing import Any, cast
 
 from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
+from .call_seams import connection_error, seams_of
 
 _IN, _OUT = select.POLLIN, select.POLLOUT
 _DONTWAIT = socket.MSG_DONTWAIT
@@ -35,8 +36,23 @@ def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
         ("sendall", _sendall), ("sendto", _sendto), ("sendmsg", _sendmsg),
     ):  # fmt: skip
         entry = TypeEntry(_socket.socket, name)
-        made.append((entry, replacement(entry.saved, here)))
+        what = "connect" if name.startswith("connect") else "send" if name.startswith("send") else ""
+        method = replacement(entry.saved, here)
+        made.append((entry, _with_seams(f"socket {what}", method, here) if what else method))
     return made
+
+
+def _with_seams(what: str, method: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    """Return a method that is a seam, if the rig's sockets are."""
+
+    def seamed(one: Any, *args: Any) -> Any:
+        world = here()
+        seams = None if world is None or world.border.call_seams is None else seams_of(world, "sockets")
+        if seams is None:
+            return method(one, *args)
+        return seams.around(what, lambda: method(one, *args), connection_error, lambda _: True)
+
+    return seamed
 
 
 def _reads(name: str, flags_at: int, real: Callable[..., Any], here: Here) -> Callable[..., Any]:

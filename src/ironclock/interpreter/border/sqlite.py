@@ -18,6 +18,7 @@ from typing import Any
 from ..patching.builtin_patching import Builtin, Here
 from ..patching.late_patches import Methods, Patch
 from ..tasks.end_without_handlers import ending
+from .call_seams import seams_of, sql_call
 
 _JULIAN_EPOCH_MS = 210_866_760_000_000  # 1970-01-01 in milliseconds since noon of day 0
 
@@ -113,6 +114,17 @@ _CONNECTION = ("cursor", "commit", "rollback", "execute", "executemany", "execut
 _CURSOR = ("execute", "executemany", "executescript", "fetchone", "fetchmany", "fetchall")
 
 
+def _statement_name(cursor: Any, args: tuple[Any, ...]) -> tuple[str, bool] | None:
+    return sql_call(args[0]) if args and isinstance(args[0], str) else None
+
+
+_NAMED = {
+    **dict.fromkeys(("execute", "executemany", "executescript"), _statement_name),
+    "commit": lambda one, args: ("sql COMMIT", True) if one.in_transaction else None,
+    "__exit__": lambda one, args: ("sql COMMIT", True) if one.in_transaction and args[:1] == (None,) else None,
+}
+
+
 def connection_patches(here: Here) -> list[Patch]:
     """Return the patches of connections: which thread may use one, and who has a transaction open in it."""
     import sqlite3
@@ -120,8 +132,24 @@ def connection_patches(here: Here) -> list[Patch]:
     owners = _Owners(here)
     hidden = None if SQLiteClock(here).found else HiddenSQLite(here)
 
-    def used(of: Callable[[Any], Any] | None, fetches: bool) -> Callable[[Any], Any]:
+    def used(of: Callable[[Any], Any] | None, fetches: bool, named: Any = None) -> Callable[[Any], Any]:
+        """Return a function that makes a method from a real one.
+
+        Parameters: `of` returns the connection of its object; None: it is one. `fetches` is True if it only fetches.
+        `named` returns the name of a call with its seams, and if it changes something; None: it has none.
+        """
+
         def make(real: Any) -> Any:
+            def seamed(one: Any, *args: Any, **kwargs: Any) -> Any:
+                world = here()
+                seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+                call = None if seams is None else named(one, args)
+                if seams is None or call is None:
+                    return method(one, *args, **kwargs)
+                what, changes = call
+                changed = seams.has_changed_rows if changes else None
+                return seams.around(what, lambda: method(one, *args, **kwargs), sqlite3.OperationalError, changed)
+
             def method(one: Any, *args: Any, **kwargs: Any) -> Any:
                 world = here()
                 if world is None:
@@ -145,18 +173,23 @@ def connection_patches(here: Here) -> list[Patch]:
                     raise
                 if errors and key in errors:
                     raise errors.pop(key)
+                if fetches and result and border.call_seams is not None:
+                    border.call_seams.fetched(one)
                 if not fetches:  # to fetch opens no transaction
                     owners.used(world, connection)
                 return result
 
-            return method
+            return method if named is None else seamed
 
         return make
 
     connection_of = sqlite3.Cursor.connection.__get__
     return [
-        Methods(sqlite3.Connection, dict.fromkeys(_CONNECTION, used(None, False))),
-        Methods(sqlite3.Cursor, {name: used(connection_of, name.startswith("fetch")) for name in _CURSOR}),
+        Methods(sqlite3.Connection, {name: used(None, False, _NAMED.get(name)) for name in _CONNECTION}),
+        Methods(
+            sqlite3.Cursor,
+            {name: used(connection_of, name.startswith("fetch"), _NAMED.get(name)) for name in _CURSOR},
+        ),
         owners,
         *([] if hidden is None else [hidden]),
     ]

@@ -9,14 +9,18 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from ..border.call_seams import OwnError, seams_of, sql_call
 from ..patching.builtin_patching import Here
 from ..patching.late_patches import Attribute, Patch
 
 _UNSET = "SET timestamp = DEFAULT"
 
 
-def _method(here: Here, unset: Callable[[Any, Any], None]) -> Callable[[Any], Any]:
-    """Return a function that makes, from a method that sends a statement, one that tells the time before."""
+def _method(here: Here, unset: Callable[[Any, Any], None], error: OwnError) -> Callable[[Any], Any]:
+    """Return a function that makes, from a method that sends a statement, one that tells the time before.
+
+    Parameters: `unset` gives the real time back to a connection. `error` makes the driver's error for a lost one.
+    """
 
     def make(real: Callable[..., Any]) -> Callable[..., Any]:
         def query(self: Any, sql: Any, *args: Any, **kwargs: Any) -> Any:
@@ -26,6 +30,12 @@ def _method(here: Here, unset: Callable[[Any, Any], None]) -> Callable[[Any], An
                 setting = clocks.mariadb_statement(self, sql, lambda one: unset(one, real))
                 if setting is not None:
                     real(self, _as(sql, setting))
+                seams = None if world.border.call_seams is None else seams_of(world, "sql")
+                about = None if seams is None else sql_call(sql)
+                if seams is not None and about is not None:
+                    return seams.around(
+                        about[0], lambda: real(self, sql, *args, **kwargs), error, _changed if about[1] else None
+                    )
             return real(self, sql, *args, **kwargs)
 
         return query
@@ -33,7 +43,39 @@ def _method(here: Here, unset: Callable[[Any, Any], None]) -> Callable[[Any], An
     return make
 
 
-def _async_method(here: Here) -> Callable[[Any], Any]:
+def _commit(here: Here, error: OwnError) -> Callable[[Any], Any]:
+    """Return a function that makes, from a method that commits, one with seams."""
+
+    def make(real: Callable[..., Any]) -> Callable[..., Any]:
+        def commit(self: Any) -> Any:
+            world = here()
+            seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+            return real(self) if seams is None else seams.around("sql COMMIT", lambda: real(self), error, _changed)
+
+        return commit
+
+    return make
+
+
+def _commit_async(here: Here, error: OwnError) -> Callable[[Any], Any]:
+    def make(real: Callable[..., Any]) -> Callable[..., Any]:
+        async def commit(self: Any) -> Any:
+            world = here()
+            seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+            if seams is None:
+                return await real(self)
+            return await seams.around_async("sql COMMIT", lambda: real(self), error, _changed)
+
+        return commit
+
+    return make
+
+
+def _changed(_: object) -> bool:
+    return True
+
+
+def _async_method(here: Here, error: OwnError) -> Callable[[Any], Any]:
     def make(real: Callable[..., Any]) -> Callable[..., Any]:
         async def query(self: Any, sql: Any, *args: Any, **kwargs: Any) -> Any:
             world = here()
@@ -42,6 +84,12 @@ def _async_method(here: Here) -> Callable[[Any], Any]:
                 setting = clocks.mariadb_statement(self, sql, lambda one: _unset_when_used(one, real))
                 if setting is not None:
                     await real(self, _as(sql, setting))
+                seams = None if world.border.call_seams is None else seams_of(world, "sql")
+                about = None if seams is None else sql_call(sql)
+                if seams is not None and about is not None:
+                    return await seams.around_async(
+                        about[0], lambda: real(self, sql, *args, **kwargs), error, _changed if about[1] else None
+                    )
             return await real(self, sql, *args, **kwargs)
 
         return query
@@ -85,10 +133,12 @@ def _unset(connection: Any, query: Any) -> None:
 
 def pymysql_patches(here: Here) -> list[Patch]:
     """Return the patches of `pymysql`."""
+    from pymysql import OperationalError
     from pymysql.connections import Connection
 
     return [
-        Attribute(Connection, "query", _method(here, _unset)),
+        Attribute(Connection, "query", _method(here, _unset, OperationalError)),
+        Attribute(Connection, "commit", _commit(here, OperationalError)),
         Attribute(Connection, "connect", _forgets(here)),
     ]
 
@@ -96,20 +146,30 @@ def pymysql_patches(here: Here) -> list[Patch]:
 def aiomysql_patches(here: Here) -> list[Patch]:
     """Return the patches of `aiomysql`."""
     from aiomysql.connection import Connection
+    from pymysql import OperationalError
 
-    return [Attribute(Connection, "query", _async_method(here)), Attribute(Connection, "_connect", _forgets(here))]
+    return [
+        Attribute(Connection, "query", _async_method(here, OperationalError)),
+        Attribute(Connection, "commit", _commit_async(here, OperationalError)),
+        Attribute(Connection, "_connect", _forgets(here)),
+    ]
 
 
 def mysqldb_patches(here: Here) -> list[Patch]:
     """Return the patches of `MySQLdb`."""
+    from MySQLdb import OperationalError
     from MySQLdb.connections import Connection
 
-    return [Attribute(Connection, "query", _method(here, _unset))]
+    return [
+        Attribute(Connection, "query", _method(here, _unset, OperationalError)),
+        Attribute(Connection, "commit", _commit(here, OperationalError)),
+    ]
 
 
 def connector_patches(here: Here) -> list[Patch]:
     """Return the patches of `mysql.connector`."""
+    from mysql.connector import OperationalError
     from mysql.connector.connection import MySQLConnection
 
     resets = [Attribute(MySQLConnection, name, _forgets(here)) for name in ("cmd_reset_connection", "cmd_change_user")]
-    return [Attribute(MySQLConnection, "cmd_query", _method(here, _unset)), *resets]
+    return [Attribute(MySQLConnection, "cmd_query", _method(here, _unset, OperationalError)), *resets]

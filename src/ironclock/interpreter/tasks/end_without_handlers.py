@@ -12,6 +12,7 @@ import ctypes
 import gc
 import inspect
 import sys
+import warnings
 from collections.abc import Iterable, Iterator
 from itertools import compress
 from types import AsyncGeneratorType, CodeType, CoroutineType, FrameType, FunctionType, GeneratorType, ModuleType
@@ -65,7 +66,8 @@ def end_without_handlers(suspended: greenlet.greenlet) -> None:
     hook, sys.unraisablehook = sys.unraisablehook, _not_told
     _ending.append(1)
     try:
-        with _without_handlers(_codes_that_end(suspended.gr_frame)):
+        with _without_handlers(_codes_that_end(suspended.gr_frame)), warnings.catch_warnings():
+            warnings.simplefilter("ignore", ResourceWarning)  # a process that dies closes what it has open
             suspended.parent = greenlet.getcurrent()
             suspended.throw(Ended)
     except BaseException:
