@@ -53,4 +53,4 @@ def breaks(*laws: Any, **options: Any) -> Callable[[Any], Any]:
     return wrap
 
 
-from . import dates, doubles, losses, order, sharing  # noqa: E402, F401
+from . import dates, doubles, losses, order, protection, sharing, steps  # noqa: E402, F401

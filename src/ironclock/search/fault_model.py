@@ -92,6 +92,8 @@ class FaultModel:
             return
         if place.where == "start" and not isinstance(subject, LiveAttempt):
             return
+        if self._meant_to_die("fail", subject, place.where):
+            return
         if "fail_repeatedly" in self.kinds:
             most = subject.job.type.retry.attempts - subject.job.failures - 1 if place.where == "start" else 1 << 30
             if EXHAUST in self.kinds:
@@ -120,7 +122,7 @@ class FaultModel:
         if attempt is None or EXHAUST in self.kinds:
             return False
         job = attempt.job
-        if kind in ("fail", "hang"):
+        if kind in ("fail", "hang", "refuse_enqueue"):
             last = job.failures + 1 >= job.type.retry.attempts
             return last and (job.failures > 0 or where == "start")
         limit = job.type.policy.deliveries
