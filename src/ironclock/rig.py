@@ -1209,6 +1209,7 @@ class Rig:
             self._threads.on_death.append(border.database_uses.take_back)
             self._threads.executors = border.executors
             self._simulation.where_it_stands = border.outside.where_it_stands
+            border.worker_exits = self._simulation.worker_exits
         installation.enter(self._clock_functions)
         self._threads.states.enter_rig()
         self._thread = me

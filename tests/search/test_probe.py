@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable
 from functools import partial
@@ -11,9 +12,10 @@ import pytest
 from probed import LAWS, charges, sound
 
 import ironclock as ic
-from ironclock.search.fault_model import FaultModel
-from ironclock.search.plan import Plan
+from ironclock.search.fault_model import FAULTS, FaultModel
+from ironclock.search.plan import LASTING, Move, Place, Plan
 from ironclock.search.runs import SearchedStory
+from ironclock.search.search import DrawnSets
 
 
 def moves(finding: ic.Finding) -> list[tuple[str, str, str]]:
@@ -38,7 +40,7 @@ def test_a_double_charge_is_found_shrunk_and_told() -> None:
 
 
 def test_single_faults_and_pairs_are_all_tried_where_the_runs_suffice() -> None:
-    found = ic.probe(sound, LAWS, orders=False, runs=5_000)
+    found = ic.probe(sound, LAWS, orders=False, runs=5_000, faults=set(FAULTS) - LASTING)
     assert not found
     coverage = found.coverage
     # Each of two attempts passes start, before and after the effect, and ack; each job one delivery.
@@ -53,7 +55,7 @@ def test_single_faults_and_pairs_are_all_tried_where_the_runs_suffice() -> None:
 def test_what_is_left_untried_is_said() -> None:
     found = ic.probe(sound, LAWS, runs=12)
     assert found.coverage.runs == 12
-    assert "not tried: 15 single faults, because 12 runs are used up" in str(found)
+    assert "not tried: 29 single faults, because 12 runs are used up" in str(found)
 
 
 @pytest.mark.parametrize(
@@ -90,6 +92,7 @@ def test_each_kind_of_fault_is_placed_where_it_fits(policy: dict[str, Any], hang
         ("crash", "commit"), ("fail", "after commit"), ("crash", "after commit"), ("fail", "after enqueue"),
         ("crash", "after enqueue"), ("crash", "ack"), ("lose_ack", "ack"),
     }  # fmt: skip
+    expected |= {("fail_repeatedly", "before mail.send"), ("outage", "before mail.send")}
     if hangs:
         expected |= {("hang", "before mail.send")}
     assert placed == expected
@@ -110,10 +113,102 @@ def test_two_faults_at_once() -> None:
         one_job(rig, charge_fare, retry=ic.Retry(4, "30s"))
 
     law = ic.laws.holds("it is tried three times at most", lambda world: len(world[0].attempts) < 3)
-    assert not ic.probe(story, law, depth=1)
-    (found,) = ic.probe(story, law)
+    assert not ic.probe(story, law, depth=1, faults=["fail", "crash", "slow"])
+    (found,) = ic.probe(story, law, faults=["fail", "crash", "slow"])
     assert len(found.plan.moves) == 2
     assert {move.place.who for move in found.plan.moves} == {"work-1/1", "work-1/2"}
+    (found,) = ic.probe(story, law, depth=1)
+    assert found.moves == ("work-1, attempt 1, start: it fails 2 times in a row",)
+
+
+def five_tries(rig: ic.Rig) -> None:
+    mail = rig.service(ic.services.Mail())
+    one_job(rig, lambda: mail.send("ina", "hello"), retry=ic.Retry(9, "1m"))
+
+
+def fails_at_most(count: int) -> Any:
+    return ic.laws.holds(
+        f"it fails {count} times at most",
+        lambda world: sum(entry.what == "failed" for entry in world.entries) <= count,
+    )
+
+
+def test_an_effect_fails_several_times_in_a_row() -> None:
+    (found,) = ic.probe(five_tries, fails_at_most(3), depth=1, faults=["fail_repeatedly"])
+    assert found.moves == ("work-1, attempt 1, start: it fails 4 times in a row",), "as few as break the law"
+    (found,) = ic.probe(five_tries, fails_at_most(6), depth=1, faults=["fail_repeatedly"], in_a_row=(7,))
+    assert found.moves == ("work-1, attempt 1, start: it fails 7 times in a row",)
+    (found,) = ic.probe(five_tries, fails_at_most(3), depth=1, faults=["outage"], outage="4m")
+    assert found.moves == ("work-1, attempt 1, before mail.send: an outage of 3m1s",), "as short as breaks the law"
+    lasting = ["fail", "fail_repeatedly", "outage"]
+    assert not ic.probe(five_tries, fails_at_most(8), faults=lasting), "the last attempt is never made to fail"
+    rig = ic.Rig()
+    rig.replay(found.token)
+    with rig:
+        five_tries(rig)
+    assert rig.history.digest() == found.digest
+
+
+def test_an_outage_is_of_the_whole_service_and_of_no_other() -> None:
+    def story(rig: ic.Rig) -> None:
+        store, mail = rig.service(ic.services.KeyValue()), rig.service(ic.services.Mail())
+
+        def work() -> None:
+            for call in (lambda: store.get("a"), lambda: store.set("a", 1), lambda: mail.send("ina", "hello")):
+                with contextlib.suppress(ConnectionError):
+                    call()
+                time.sleep(1)
+
+        one_job(rig, work)
+
+    seen: set[tuple[str, ...]] = set()
+
+    def law(world: ic.laws.World) -> list[str]:
+        seen.add(tuple(str(e.data["effect"]) for e in world.entries if e.what == "effect" and e.effect is None))
+        return []
+
+    ic.probe(story, law, faults=["outage"], depth=1, orders=False)
+    assert seen == {(), ("store.get", "store.set"), ("store.set",), ("mail.send",)}
+
+
+def test_sets_are_drawn_from_seams_that_faults_lead_to_and_never_twice() -> None:
+    tried: list[tuple[str, ...]] = []
+
+    def story(rig: ic.Rig) -> None:
+        one_job(rig, lambda: None, retry=ic.Retry(6, "1m"))
+
+    law = fails_at_most(3)
+    assert not ic.probe(story, law, faults=["fail"], orders=False), "it takes four failures, one after the other"
+    (found,) = ic.probe(story, law, faults=["fail"], orders=False, depth=4)
+    assert [move.place.who for move in found.plan.moves] == [f"work-1/{n}" for n in (1, 2, 3, 4)]
+    seen = DrawnSets(1_000)
+    moves = [Move(Place(f"work-{n}", "start"), "fail") for n in range(30)]
+    sets = [(moves[a], moves[b], moves[c]) for a in range(10) for b in range(10, 20) for c in range(20, 30)]
+    assert [seen.is_new(one) for one in sets] == [True] * 1_000
+    assert not any(seen.is_new(one[::-1]) for one in sets)
+    assert not tried
+
+
+def test_idle_polls_are_one_seam() -> None:
+    def story(rig: ic.Rig) -> None:
+        waiting = ["red", "blue"]
+        load = rig.effect("deck.load", lambda car: None, key=lambda car: car)
+
+        def work() -> None:
+            while True:
+                if waiting and rig.now.minute == 5:
+                    load(waiting.pop())
+                time.sleep(1)
+
+        rig.run_loop(work, name="loader")
+        rig.advance("10m")
+
+    coverage = ic.probe(story, runs=200, orders=False).coverage
+    assert coverage.seams < 20
+    assert coverage.folded > 500
+    assert f"{coverage.folded} more seams, at which nothing had happened since the last visit, count as one" in str(
+        coverage
+    )
 
 
 def test_three_faults_are_drawn_by_lot() -> None:
@@ -285,6 +380,29 @@ def test_starts_are_moved(kind: str, dates: list[str]) -> None:
     found = ic.probe(story, starts=kind, rig=world, depth=0, orders=False)
     assert found.coverage.starts >= 3
     assert set(dates) <= {start[:10] for start in seen}
+
+
+@pytest.mark.parametrize(
+    ("kind", "schedule", "first"),
+    [
+        ("clock change", ic.cron("0 8 * * 1"), "2031-03-23"), ("month end", ic.cron("0 8 1 * *"), "2031-02-28"),
+        ("leap day", ic.cron("0 8 * * 0"), "2032-02-21"), ("year end", ic.cron("0 8 15 * *"), "2031-12-14"),
+        ("year end", ic.cron("0 8 * * *"), None),
+    ],
+)  # fmt: skip
+def test_a_start_is_before_the_last_run_of_a_schedule(kind: str, schedule: Any, first: str | None) -> None:
+    def story(rig: ic.Rig) -> None:
+        seen.add(rig.now.isoformat()[:10])
+        rig.schedule("report", rig.job(lambda: None, name="report").call(), schedule)
+        rig.advance("1h")
+
+    seen: set[str] = set()
+    world = {"start": "2031-03-03T07:30", "zone": "Atlantic/Faroe"}
+    found = ic.probe(story, starts=kind, rig=world, depth=0, orders=False)
+    assert first is None or first in seen
+    assert found.coverage.starts == (3 if first is None else 4) + 3 * (kind == "clock change") + (
+        kind == "clock change"
+    )
 
 
 def test_a_start_that_breaks_a_law_is_replayed() -> None:

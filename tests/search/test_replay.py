@@ -97,6 +97,16 @@ def test_what_is_no_token(token: Any) -> None:
         ic.Rig().replay(token)
 
 
+def test_a_token_of_another_version() -> None:
+    with pytest.raises(
+        ic.InputError, match=r"'ic0-abc' is of version 0, and this Iron Clock reads version 1; search again"
+    ):
+        ic.Rig().replay("ic0-abc")
+    token = Token(Plan((Move(Place("load-1/1", "start"), "melt"),)), (), {}, (), 3, "00ff10")
+    with pytest.raises(ic.InputError, match="has the fault 'melt', which this Iron Clock does not know"):
+        ic.Rig().replay(token.text())
+
+
 def test_a_token_that_was_cut_is_damaged(double: ic.Finding) -> None:
     for length in range(5, len(double.token)):
         with pytest.raises(ic.InputError, match=r"damaged: .*; copy the whole of it"):
@@ -114,7 +124,7 @@ text = st.text(min_size=1, max_size=12)
 moves = st.builds(
     Move,
     st.builds(Place, text, text, st.integers(1, 99)),
-    st.sampled_from(["crash", "slow", "first"]),
+    st.sampled_from(["crash", "slow", "first", "fail_repeatedly", "outage"]),
     st.one_of(st.integers(0, 10**15), text),
 )
 
@@ -124,7 +134,7 @@ moves = st.builds(
 )
 def test_a_token_keeps_every_plan(made: Any, start: Any, kept: Any, lines: Any) -> None:
     plan = Plan(tuple(made), start, None if kept is None else tuple(kept))
-    token = Token(plan, tuple(lines), {}, 3, "00ff10")
+    token = Token(plan, tuple(lines), {}, ("sql",), 3, "00ff10")
     assert read(token.text()) == token
     assert read(f"  {token.text()}\n") == token
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import multiprocessing
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -80,8 +81,47 @@ def test_a_process_that_dies_loses_nothing(tmp_path: Path, monkeypatch: pytest.M
 
 
 def test_a_run_that_kills_every_process_is_named() -> None:
-    with pytest.raises(ic.IronClockError, match=r"a process died 3 times in the same \d+ runs; the first of them:"):
+    with pytest.raises(ic.IronClockError, match=r"the story ends its process when \S.*; a run must not do that"):
         ic.probe(probed.fatal, [], processes=2, **SMALL)
+
+
+@pytest.mark.parametrize(
+    ("end", "said"),
+    [
+        (lambda: os._exit(3), "os._exit(3)"), (os.abort, "os.abort()"),
+        (lambda: os.kill(os.getpid(), signal.SIGKILL), "os.kill with SIGKILL"),
+    ],
+)  # fmt: skip
+def test_code_that_ends_its_process_ends_its_worker(end: Callable[[], None], said: str) -> None:
+    """In a job it is the worker that dies. A story that does so itself is refused."""
+
+    def story(rig: ic.Rig) -> None:
+        mail = rig.service(ic.services.Mail())
+
+        def work() -> None:
+            try:
+                mail.send("ina", "hello")
+            except ConnectionError:
+                end()
+
+        rig.enqueue(rig.job(work, retry=ic.Retry(3), deliveries=5).call())
+        rig.run_dry()
+
+    (found,) = ic.probe(story, _no_death(said), depth=1, faults=["fail"])
+    assert found.moves == ("work-1, attempt 1, before mail.send: an error",)
+    with pytest.raises(
+        ic.InputError, match=f"before it comes to a seam: RigStateError: the story calls {re.escape(said)}"
+    ):
+        ic.probe(lambda rig: end())
+
+
+def _no_death(said: str) -> Any:
+    return lambda world: [str(e) for e in world.entries if e.what == "crashed" and said in str(e)]
+
+
+def test_a_story_that_exits_is_refused() -> None:
+    with pytest.raises(ic.InputError, match="the story raises an error .*: SystemExit: 4"):
+        ic.probe(lambda rig: sys.exit(4))
 
 
 @pytest.fixture

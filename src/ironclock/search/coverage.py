@@ -57,9 +57,7 @@ class Coverage:
             f"{self.runs} runs; {self.seams} seams, where {self.fitting} single faults fit: {self.tried} tried",
         ]
         if self.folded:
-            lines.append(
-                f"{self.folded} more seams at which nothing had happened since the last visit: they count as one"
-            )
+            lines.append(f"{self.folded} more seams, at which nothing had happened since the last visit, count as one")
         if self.pairs:
             lines.append(f"{self.pairs_tried} of {self.pairs} pairs of faults tried")
         if self.samples:

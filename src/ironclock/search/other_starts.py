@@ -1,4 +1,8 @@
-"""Other starts: before a clock change, the end of a month, a leap day, the end of a year."""
+"""Other starts: before a clock change, the end of a month, a leap day, the end of a year.
+
+A story starts on the day itself, the day before, and before the last run of each schedule that comes less often: so a
+weekly or monthly job has run once when the event comes.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +12,7 @@ from typing import Any
 
 from ..errors import InputError, nearest
 from ..foundation.instants import Timeline, to_zone
+from ..schedules.schedule import Schedule
 
 KINDS = ("clock change", "month end", "leap day", "year end")
 """The events to which a start can be moved."""
@@ -15,33 +20,66 @@ KINDS = ("clock change", "month end", "leap day", "year end")
 _BEFORE = (dt.timedelta(hours=3), dt.timedelta(hours=26))
 """How long before the event the story starts: the same night, and the day before."""
 
+_DAILY_NS = 26 * 3600 * 10**9  # a day with a clock change, and more
 
-def other_starts(kinds: Collection[str] | bool, world: dict[str, Any]) -> tuple[str, ...]:
-    """Return starts shortly before the next event of each kind, as ISO 8601 text with an offset.
 
-    For events at the end of a day the time of day is that of the rig: what the story does at that time of day, it does
-    on the critical date. Raises `InputError` for an unknown kind.
-    """
+def checked_kinds(kinds: Collection[str] | bool) -> tuple[str, ...]:
+    """Return kinds of events. Raises `InputError` for an unknown one."""
     if kinds is False:
         return ()
     chosen = KINDS if kinds is True else (kinds,) if isinstance(kinds, str) else tuple(kinds)
     for kind in chosen:
         if kind not in KINDS:
             raise InputError(f"unknown start {kind!r}; {nearest(str(kind), KINDS)}")
+    return chosen
+
+
+def other_starts(
+    kinds: Collection[str], world: dict[str, Any], schedules: Collection[Schedule] = ()
+) -> tuple[str, ...]:
+    """Return starts shortly before the next event of each kind, as ISO 8601 text with an offset.
+
+    For events at the end of a day the time of day is that of the rig: what the story does at that time of day, it does
+    on the critical date.
+
+    Parameters: `world` has the arguments of the rig. `schedules` are those of the story.
+    """
     zone = to_zone(world.get("zone", "UTC"))
     timeline = Timeline(zone)
     start = timeline.at(timeline.ns(world.get("start", "2031-03-03T09:00")))
     found: list[dt.datetime] = []
-    for kind in chosen:
-        if kind == "clock change":
-            for change in _changes(zone, start):
-                found += [change - before for before in _BEFORE]
-                found.append(_same_time(change - dt.timedelta(days=1), start, zone))
-        else:
-            day = {"month end": _month_end, "leap day": _leap_day, "year end": _year_end}[kind](start.date())
-            found += [_same_time(day - dt.timedelta(days=before), start, zone) for before in (1, 0)]
-            found.append(_at(dt.datetime.combine(day, dt.time(22)), zone))
+    for kind in kinds:
+        for event in _changes(zone, start) if kind == "clock change" else [_day_of(kind, start.date())]:
+            if isinstance(event, dt.datetime):
+                found += [event - before for before in _BEFORE]
+                found.append(_same_time(event - dt.timedelta(days=1), start, zone))
+                at = event
+            else:
+                found += [_same_time(event - dt.timedelta(days=before), start, zone) for before in (1, 0)]
+                found.append(_at(dt.datetime.combine(event, dt.time(22)), zone))
+                at = _at(dt.datetime.combine(event + dt.timedelta(days=kind != "leap day"), dt.time()), zone)
+            for schedule in schedules:
+                last = _last_run(schedule, timeline, start, at)
+                if last is not None:
+                    found.append(_same_time(last - dt.timedelta(days=1), start, zone))
     return tuple(dict.fromkeys(moment.astimezone(zone).isoformat() for moment in found if moment != start))
+
+
+def _last_run(
+    schedule: Schedule, timeline: Timeline, start: dt.datetime, event: dt.datetime
+) -> dt.datetime | None:  # fmt: skip
+    """Return the last run of a schedule before an event. None if it runs every day, or never."""
+    first = schedule.next_ns(timeline.ns(start))
+    second = None if first is None else schedule.next_ns(first)
+    if first is None or second is None or second - first <= _DAILY_NS:
+        return None
+    until = timeline.ns(event)
+    runs = schedule.span_ns(until - 2 * (second - first) - 7 * _DAILY_NS, until)
+    return timeline.at(int(runs[-1])) if len(runs) else None
+
+
+def _day_of(kind: str, day: dt.date) -> dt.date:
+    return {"month end": _month_end, "leap day": _leap_day, "year end": _year_end}[kind](day)
 
 
 def _changes(zone: dt.tzinfo, start: dt.datetime) -> list[dt.datetime]:

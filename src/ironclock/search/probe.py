@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Collection, Iterable, Mapping
 from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from os import PathLike
 from types import ModuleType
 from typing import Any
@@ -17,6 +17,7 @@ from ..interpreter.installation import entered
 from ..laws.job_laws import no_deadlock, nothing_lost
 from ..laws.law import Law
 from ..rig import take_apart
+from ..schedules.schedule import Schedule
 from ..simulation.faults import ErrorLike
 from .determinism import check_deterministic
 from .fault_model import IN_A_ROW, checked_model
@@ -24,7 +25,7 @@ from .findings import Finding, Findings, finding_of
 from .interrupts import interrupts
 from .line_switches import Lines, module_names
 from .other_process import OnlyImported, OtherSeed, in_child
-from .other_starts import other_starts
+from .other_starts import checked_kinds, other_starts
 from .plan import Plan
 from .runners import RemoteRunner, Runner, cluster, pack, processes
 from .runs import RunResult, SearchedStory, Story, checked_laws, law_name
@@ -126,7 +127,8 @@ def probe(
     chosen_seams = checked_seams(seams) | checked_seams(world.get("seams", ()))
     if chosen_seams:
         world["seams"] = tuple(sorted(chosen_seams))
-    scope = _scope(runs, depth, preemptions, orders, starts, seed, first, world)
+    kinds = checked_kinds(starts)
+    scope = _scope(runs, depth, preemptions, orders, seed, first)
     chosen = checked_laws(laws)
     own = not chosen
     if own:
@@ -141,18 +143,21 @@ def probe(
     code.install()
     try:
         with interrupts.between_runs():
-            return _probe(searched, scope, executor, processes, cluster, resume, progress)
+            return _probe(searched, scope, kinds, executor, processes, cluster, resume, progress)
     finally:
         code.restore()
 
 
 def _probe(
-    searched: SearchedStory, scope: Scope, executor: Executor | None, count: int, address: str | None,
-    resume: str | PathLike[str] | None, progress: Callable[[Progress], None] | None,
+    searched: SearchedStory, scope: Scope, starts: tuple[str, ...], executor: Executor | None, count: int,
+    address: str | None, resume: str | PathLike[str] | None, progress: Callable[[Progress], None] | None,
 ) -> Findings:  # fmt: skip
     history = check_deterministic(searched, lambda searched, history: OtherSeed(searched, history).same())
     plain = searched.run(Plan(), notes_seams=True)
     _must_answer(plain, Plan())
+    _must_end(plain)
+    if starts:
+        scope = replace(scope, starts=other_starts(starts, dict(searched.world), _schedules(searched)))
     runner = _runner(searched, executor, count, address)
     other = OtherSeed(searched, history)
     try:
@@ -208,16 +213,23 @@ def _told(searched: SearchedStory, search: Search) -> Iterable[Finding]:
             )
 
 
+def _schedules(searched: SearchedStory) -> list[Schedule]:
+    """Return the schedules that the story has."""
+    rig, _, _ = searched.play(Plan())
+    found = [scheduled.schedule for scheduled in rig.schedules]
+    take_apart(rig)
+    return found
+
+
 def _scope(
-    runs: int | None, depth: int, preemptions: int, orders: bool, starts: Collection[str] | bool, seed: object,
-    first: bool, world: dict[str, Any],
+    runs: int | None, depth: int, preemptions: int, orders: bool, seed: object, first: bool
 ) -> Scope:  # fmt: skip
     for name, value, least in (("runs", runs, 1), ("depth", depth, 0), ("preemptions", preemptions, 0)):
         if value is None and name == "runs":
             continue
         if isinstance(value, bool) or not isinstance(value, int) or value < least:
             raise InputError(f"{name} is {value!r}; give a whole number, at least {least}")
-    return Scope(runs, depth, preemptions, orders, other_starts(starts, world), seed, first)
+    return Scope(runs, depth, preemptions, orders, (), seed, first)
 
 
 def _runner(searched: SearchedStory, executor: Executor | None, count: int, address: str | None) -> Runner:
@@ -238,6 +250,15 @@ def _error_names(searched: SearchedStory) -> dict[str, str]:
         kind = error if isinstance(error, type) else type(error)
         names[about] = f"{kind.__module__}:{kind.__qualname__}"
     return names
+
+
+def _must_end(plain: RunResult) -> None:
+    """Raise `InputError` if the story raises an error before it comes to any seam: nothing would be searched."""
+    if plain.ended and not plain.seams and not plain.ended.startswith("AssertionError"):
+        raise InputError(
+            f"the story raises an error although nothing goes wrong, and before it comes to a seam: {plain.ended}; let "
+            "it run to its end without faults"
+        )
 
 
 def _must_answer(result: RunResult, plan: Plan) -> None:

@@ -124,6 +124,11 @@ class RunControl:
         """Return the names of all who passed a seam, or were left out."""
         return {name for name, _ in self._visits} | set(self.enqueued)
 
+    @property
+    def unspent(self) -> bool:
+        """True if an effect or a job was to fail more often in a row than it was called."""
+        return any(move.kind == "fail_repeatedly" for move, _ in self._going_on)
+
     # --- seams --------------------------------------------------------------------------------------
 
     def _at(self, who: str, where: str, subject: Any, running: bool = True) -> LiveFault | None:

@@ -108,8 +108,8 @@ class RemoteRunner(Runner):
                 except Exception as error:
                     if not _process_died(error):
                         raise
-                    if tries >= TRIES:
-                        raise IronClockError(_killed(chunk)) from error
+                    if tries >= TRIES and len(chunk) == 1:
+                        raise IronClockError(_killed(chunk[0])) from error
                     if isinstance(error, BrokenExecutor):
                         # Nothing is lost: all runs that were given out are given out again, in the same order, and one
                         # after the other. So it shows which of them kills its process.
@@ -117,7 +117,11 @@ class RemoteRunner(Runner):
                         again = [(c, _LATER, t) for c, _, t in under_way]
                         under_way.clear()
                         under_way.extend(again)
-                    under_way.appendleft((chunk, self._submit(chunk, known), tries + 1))
+                    if tries >= TRIES:  # one of them ends its process: which one?
+                        half = (len(chunk) + 1) // 2
+                        under_way.extendleft((part, _LATER, TRIES) for part in (chunk[half:], chunk[:half]))
+                    else:
+                        under_way.appendleft((chunk, self._submit(chunk, known), tries + 1))
                     continue
                 interrupts.check()
                 yield from zip(chunk, results, strict=True)
@@ -281,6 +285,9 @@ def _process_died(error: Exception) -> bool:
     return isinstance(error, BrokenExecutor) or type(error).__name__ in ("KilledWorker", "CancelledError")
 
 
-def _killed(chunk: list[RunRequest]) -> str:
-    plans = "; ".join(" and ".join(request.plan.describe()) or "no fault" for request in chunk[:3])
-    return f"a process died {TRIES} times in the same {len(chunk)} runs; the first of them: {plans}"
+def _killed(request: RunRequest) -> str:
+    moves = " and ".join(request.plan.describe()) or "nothing goes wrong"
+    return (
+        f"the story ends its process when {moves}; a run must not do that: leave out what does it (a crash in C, a "
+        "signal), and search again"
+    )

@@ -65,6 +65,8 @@ class RunResult:
     seams: tuple[tuple[Place, tuple[Move, ...]], ...] = ()
     folded: int = 0
     """At how many seams nothing had happened since the last visit."""
+    unspent: bool = False
+    """True if an effect was to fail more often in a row than it was called."""
     points: tuple[Move, ...] = ()
     done: tuple[Move, ...] = ()
 
@@ -82,7 +84,7 @@ class SearchedStory:
     world: Mapping[str, Any] = field(default_factory=dict)
     lines: tuple[str, ...] = ()
     asserts: bool = False
-    """True if the assertions of the story count as a law."""
+    """True if the assertions of the story count as a law, and any error that it raises although nothing goes wrong."""
 
     def run(
         self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
@@ -95,7 +97,7 @@ class SearchedStory:
             take_apart(rig)
             del rig
         done = tuple(control.done) if broken or notes_switches else ()
-        if not (broken or raised or ended or done or control.seams or control.points):
+        if not (broken or raised or ended or done or control.seams or control.points or control.unspent):
             return _UNEVENTFUL  # one object for most runs, so that it is sent only once
         return RunResult(
             tuple(Broken(breach.law, breach.words) for breach in broken),
@@ -103,6 +105,7 @@ class SearchedStory:
             "" if ended is None else told_error(ended),
             tuple(control.seams),
             control.folded,
+            control.unspent,
             tuple(control.points),
             done,
         )
@@ -110,7 +113,7 @@ class SearchedStory:
     def play(
         self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
         notes_switches: bool = False,
-    ) -> tuple[Rig, RunControl, Exception | None]:  # fmt: skip
+    ) -> tuple[Rig, RunControl, BaseException | None]:  # fmt: skip
         """Run the story once under a plan; return its rig, the control of the run, and what the story raised."""
         interrupts.check()
         with unobserved() if observers else _nobody:
@@ -127,11 +130,13 @@ class SearchedStory:
                 changes=lambda: changes_of(rig),
             ),
         )
-        ended: Exception | None = None
+        ended: BaseException | None = None
         with self._at_lines(control), _silence, _NoCollections(), held(rig):
             try:
                 self.story(rig)
-            except Exception as error:
+            except (KeyboardInterrupt, GeneratorExit):
+                raise
+            except BaseException as error:  # an exit as well: it would end the search
                 ended = error
                 # Its jobs continue without the story: its end says nothing about them.
                 with contextlib.suppress(IronClockError):
@@ -144,7 +149,7 @@ class SearchedStory:
         Lines.of(self.lines).keep()  # in a process of a runner nobody else has put it in place
         return telling(control)
 
-    def judge(self, rig: Rig, plan: Plan, ended: Exception | None = None) -> tuple[list[Breach], str]:
+    def judge(self, rig: Rig, plan: Plan, ended: BaseException | None = None) -> tuple[list[Breach], str]:
         """Return what the laws find broken in a run, and the error that a law raised instead of an answer."""
         found: list[Breach] = []
         world = rig.world
@@ -160,7 +165,7 @@ class SearchedStory:
                 found.append(Breach(str(error) or f"its assertion at {_place(error)} fails", law=label))
             except Exception as error:
                 return found, f"the law {label} raised {told_error(error)}"
-        if self.asserts and isinstance(ended, AssertionError):
+        if self.asserts and ended is not None and (isinstance(ended, AssertionError) or plan == Plan()):
             found.append(Breach(told_error(ended), law=STORY))
         return found, ""
 

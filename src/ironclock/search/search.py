@@ -112,18 +112,34 @@ class Search:
             self.coverage.starts += 1
 
     def _single_faults(self) -> None:
+        """Try each single fault. More failures in a row are tried only if fewer have all struck."""
         if not self._scope.depth:
             return
         deeper = self._scope.depth > 1
-        for request, result in self._try(RunRequest(Plan((move,)), notes_seams=deeper) for move in self._singles):
+        numbers = sorted({move.by for move in self._singles if move.kind == "fail_repeatedly"}, key=int)
+        in_vain: set[Place] = set()
+        for number in numbers[:1] or [0]:
+            moves = [move for move in self._singles if move.kind != "fail_repeatedly" or move.by == number]
+            self._try_singles(moves, deeper, in_vain)
+        for number in numbers[1:]:
+            more = [move for move in self._singles if move.kind == "fail_repeatedly" and move.by == number]
+            same = {move for move in more if move.place in in_vain}
+            self._singles = [move for move in self._singles if move not in same]
+            self._try_singles([move for move in more if move not in same], deeper, in_vain)
+        self.coverage.fitting = len(self._singles)
+        left = len(self._singles) - self.coverage.tried
+        if left:
+            self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
+
+    def _try_singles(self, moves: list[Move], deeper: bool, in_vain: set[Place]) -> None:
+        for request, result in self._try(RunRequest(Plan((move,)), notes_seams=deeper) for move in moves):
             self.coverage.tried += 1
             move = request.plan.moves[0]
             if result.broken:
                 self._bad.add(move)
+            if result.unspent:
+                in_vain.add(move.place)
             self._note_after((move,), result)
-        left = len(self._singles) - self.coverage.tried
-        if left:
-            self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
 
     def _orders(self) -> None:
         """Try every order of what could run at one instant: with one move, two moves and so on, then random ones."""
@@ -222,20 +238,21 @@ class Search:
             return
         lots = random.Random(f"{self._scope.seed}:lots")
         drawn = DrawnSets(self._left)
-        vain = 0
-        while self._left and vain < ROUND:
+        while self._left:
             plans: list[Plan] = []
+            vain = 0
             while len(plans) < min(ROUND, self._left) and vain < ROUND:
                 moves = self._drawn(good, lots)
                 vain += 1
                 if len(moves) > 2 and drawn.is_new(moves):
                     plans.append(self._with_order(moves, lots))
                     vain = 0
+            if not plans:
+                return  # there is no other set
             for request, result in self._try(RunRequest(plan, notes_seams=True) for plan in plans):
                 self.coverage.samples += 1
                 self._note_after(request.plan.moves, result)
-        if vain < ROUND:
-            self.coverage.why.append("most sets of three or more faults: they were drawn by lot")
+        self.coverage.why.append("most sets of three or more faults: they were drawn by lot")
 
     def _drawn(self, good: list[Move], lots: random.Random) -> tuple[Move, ...]:
         """Draw a set of faults. Half of them continue one that was tried, at a seam to which only that one has led."""

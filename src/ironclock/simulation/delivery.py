@@ -17,7 +17,7 @@ from .faults import LiveFault, PlacedFaults
 from .jobs import OPEN, LiveAttempt, LiveJob
 from .queues import Pools
 
-DELIVERIES_LIMIT = 10_000
+DELIVERIES_LIMIT = 500
 """How often one job can be delivered at one instant before that is an endless loop."""
 
 Acknowledgement: TypeAlias = Literal["accepted", "ignored", "lost"]

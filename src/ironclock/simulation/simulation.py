@@ -23,7 +23,7 @@ from .decisions import Decisions
 from .delivery import Delivery
 from .effects import Effects
 from .event_loop import JOBS_CLOSED, EventLoop
-from .faults import REAL_CALLS, SEAMS, Faults, PlacedFaults
+from .faults import REAL_CALLS, SEAMS, Faults, LiveFault, PlacedFaults
 from .jobs import OPEN, LiveAttempt, LiveJob, WhileRunning
 from .queues import Pool, Pools, QueueControls
 from .remembered_steps import RememberedSteps
@@ -138,6 +138,14 @@ class Simulation:
         if decisions.chooses_order:
             self.loop.chooses_order = decisions
         self.decide_tracking()
+
+    def worker_exits(self, task: Task, why: str) -> None:
+        """Let the worker of the running task die: its code has ended its process. Never returns.
+
+        Parameters: `why` says in words how, in place of a seam.
+        """
+        self.workers_will_die()
+        self.attempts.crash_at_seam(task, why, LiveFault("crash", None, None, None, None, None, None, None, 0, None))
 
     def add_pool(self, pool: Pool) -> None:
         """Add workers. Raises `RigStateError` if one of their queues has workers already."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +21,7 @@ from .server_timers import ServerTimers
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ...simulation.task import Task
     from ..tasks.simulated_threads import SimulatedThreads
 
 
@@ -37,6 +39,9 @@ class Border:
     ) -> None:  # fmt: skip
         self.call_seams: CallSeams | None = None
         self.switch_on(loop, seams)
+        self.pid = os.getpid()
+        self.worker_exits: Callable[[Task, str], None] = _no_worker
+        """Lets the worker of a task die whose code has called for that, in words. It does not return."""
         self.outside = OutsideWaits(loop, stuck_after_s)
         self.redirects = Redirects()
         self.server_timers = ServerTimers(loop, self.outside, self.redirects)
@@ -66,3 +71,7 @@ class Border:
         self.database_sessions.close()
         self.server_timers.close()
         self.helpers.close()
+
+
+def _no_worker(task: Task, why: str) -> None:
+    raise AssertionError(f"no worker can die: {why}")

@@ -5,11 +5,13 @@ from __future__ import annotations
 import contextlib
 import os
 import select
+import signal
 import subprocess
 from collections.abc import Callable
 from types import FunctionType
 from typing import TYPE_CHECKING, Any, cast
 
+from ...errors import RigStateError
 from ...foundation.durations import NS
 from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
 from ..patching.clock_functions import REAL, waiting_ns
@@ -60,6 +62,9 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
     found: list[tuple[Any, tuple[str, Callable[[Any], Any]]]] = [
         (os, ("waitpid", lambda real: _waitpid(real, here))),
         (os, ("wait", lambda real: _wait(here))),
+        (os, ("_exit", lambda real: _ends_process(real, here, lambda status: f"os._exit({status})"))),
+        (os, ("abort", lambda real: _ends_process(real, here, lambda: "os.abort()"))),
+        (os, ("kill", lambda real: _ends_process(real, here, _kill_in_words))),
     ]
     starting: Any = getattr(subprocess, "_fork_exec", None)
     if starting is not None and type(starting) is type(len):
@@ -67,6 +72,31 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
 
         found.append((_posixsubprocess, ("fork_exec", lambda real: _starts(real, here))))
     return found
+
+
+def _ends_process(real: Callable[..., Any], here: Here, told: Callable[..., str]) -> Callable[..., Any]:
+    """Return a function that ends the process, for code of a rig: in a job it is its worker that dies.
+
+    Parameters: `told` says a call in words. It is empty for one that does not end this process.
+    """
+
+    def ends(*args: Any) -> Any:
+        world = here()
+        why = "" if world is None or os.getpid() != world.border.pid else told(*args)
+        if not why:
+            return real(*args)
+        task = world.loop.current
+        if task is not None and task.owner is not None:
+            world.border.worker_exits(task, why)
+        elif world.loop.decisions is not None:
+            raise RigStateError(f"the story calls {why}, which would end the search; let it return, or raise an error")
+        return real(*args)
+
+    return ends
+
+
+def _kill_in_words(pid: int, number: int) -> str:
+    return "os.kill with SIGKILL" if pid == os.getpid() and number == signal.SIGKILL else ""
 
 
 class ChildPolls:
