@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import threading
 import time
 from collections.abc import Callable
 from functools import partial
@@ -433,3 +434,83 @@ def test_check_raises_what_was_found() -> None:
     with pytest.raises(ic.BrokenLaw, match="done 2 times") as caught:
         ic.probe(charges, LAWS, depth=1).check()
     assert [breach.law for breach in caught.value.breaches] == ["once_per_key"]
+
+
+# --- what a finding shows -----------------------------------------------------------------------------
+
+
+def ten_days(rig: ic.Rig) -> None:
+    mail = rig.service(ic.services.Mail())
+
+    def poll_buoy() -> None:
+        with contextlib.suppress(ConnectionError):
+            mail.send("harbour", "tide")
+
+    def call() -> None:
+        courier = threading.Thread(target=poll_buoy, name="courier")
+        courier.start()
+        courier.join()
+
+    def sink() -> None:
+        raise LookupError("no such buoy")
+
+    rig.schedule("poll", rig.job(poll_buoy).call(), ic.every("6h"))
+    rig.enqueue(rig.job(sink).call())
+    rig.enqueue(rig.job(call).call(), after="1h")
+    rig.advance("10d")
+
+
+def test_a_long_story_is_cut_to_what_differs() -> None:
+    law = ic.laws.holds(
+        "41 letters are sent", lambda world: len(world.effects_of("mail.send")) == 41 and len(world) > 9
+    )
+    (found,) = ic.probe(ten_days, law, faults=["fail"], orders=False, runs=20, depth=1)
+    assert found.moves == ("poll_buoy-3, attempt 1, before mail.send: an error",) or "courier" in found.moves[0]
+    text = str(found)
+    assert "what differs from the run without it" in text
+    assert len(text.splitlines()) < 30 < len(found.story.splitlines())
+    (marked,) = [line for line in found.comparison.splitlines() if line.startswith(">")]
+    without, with_it = marked.split("|")
+    assert "effect mail.send" in without
+    assert "fails" not in without
+    assert "fails: ServiceError" in with_it
+    assert found.words == "it does not hold that 41 letters are sent (it read 40 effects mail.send)"
+    assert found.proof.count("effect mail.send") == 3
+
+
+def test_threads_are_told_by_name() -> None:
+    passed = ic.probe(ten_days, runs=1).coverage.passed
+    assert "call-2, attempt 1, thread 1 (courier), before mail.send" in passed
+
+
+def test_jobs_that_fail_without_a_fault_are_told() -> None:
+    found = ic.probe(ten_days, ic.laws.finishes_within("poll_buoy", "2h"), runs=3)
+    assert "without a fault already: sink-1 is dead (LookupError: no such buoy)" in found.coverage.notes
+    (hint,) = [note for note in found.coverage.notes if "allows" in note]
+    assert hint == (
+        "finishes_within allows 2h, and the longest delay that was tried is 10m: give slow=, delay= or outage= of about "
+        "1h to come near it"
+    )
+    assert not [
+        n
+        for n in ic.probe(ten_days, ic.laws.finishes_within("poll_buoy", "15m"), runs=3).coverage.notes
+        if "allows" in n
+    ]
+
+
+def test_a_story_that_cannot_be_compared_is_cut_in_the_middle() -> None:
+    law = ic.laws.holds("nothing is sent", lambda world: not world.effects)
+    (found,) = ic.probe(ten_days, law, runs=1)
+    assert found.moves == ()
+    assert "lines ..." in str(found)
+    assert len(str(found).splitlines()) < 80
+
+
+def test_a_story_without_laws_that_raises_is_a_finding() -> None:
+    def story(rig: ic.Rig) -> None:
+        one_job(rig, lambda: None)
+        raise LookupError("no such sailing")
+
+    (found,) = ic.probe(story, depth=1)
+    assert (found.law, found.moves) == ("the story itself", ())
+    assert found.words.startswith("LookupError: no such sailing")

@@ -120,7 +120,7 @@ def _no_death(said: str) -> Any:
 
 
 def test_a_story_that_exits_is_refused() -> None:
-    with pytest.raises(ic.InputError, match="the story raises an error .*: SystemExit: 4"):
+    with pytest.raises(ic.InputError, match=r"the story raises an error .*: SystemExit: 4"):
         ic.probe(lambda rig: sys.exit(4))
 
 

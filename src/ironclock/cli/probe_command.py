@@ -201,7 +201,7 @@ def _write_test(
 
 
 def _as_json(found: ic.Findings) -> dict[str, Any]:
-    names = ("law", "words", "moves", "token", "story", "digest", "at_run", "shrunk_in", "also")
+    names = ("law", "words", "moves", "token", "story", "comparison", "digest", "at_run", "shrunk_in", "also")
     return {
         "findings": [{name: getattr(one, name) for name in names} for one in found],
         "coverage": vars(found.coverage),

@@ -56,6 +56,15 @@ def whole_story(history: History) -> str:
     return "\n".join(_lines(history, history.timeline, named=True))
 
 
+def described(history: History) -> list[tuple[str, str]]:
+    """Return each entry of a history as its time of day (``HH:MM:SS``), and the rest in words."""
+    timeline = history.timeline
+    return [
+        (timeline.text(_rounded(entry.ns))[_DAY + 1 : _DAY + 9], f"{entry.job or '-'}: {describe(entry, timeline)}")
+        for entry in history
+    ]
+
+
 def _head(job: RecordedJob) -> str:
     given = [repr(a) for a in job.args] + [f"{k}={v!r}" for k, v in job.kwargs.items()]
     return f"{job.id}({', '.join(given)}): {job.state}"

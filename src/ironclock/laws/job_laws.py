@@ -299,6 +299,8 @@ def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) ->
 def holds(words: str, predicate: Callable[[World], Any]) -> Law:
     """Return a law of your own: `predicate(world)` is true at the end.
 
+    If it is not, the message says how many jobs, effects and entries the predicate has read, and shows the last ones.
+
     Parameters: `words` say what holds, for the message; `predicate` is a function of the `World`. Raises `InputError`.
 
     Example::
@@ -309,7 +311,11 @@ def holds(words: str, predicate: Callable[[World], Any]) -> Law:
         raise InputError(f"the predicate of {words!r} is {predicate!r}; give a function of the world")
 
     def holds(world: World) -> list[Breach]:
-        return [] if predicate(world) else [Breach(f"it does not hold that {words}")]
+        world.begin_reading()
+        if predicate(world):
+            return []
+        read, proof = world.told_reads()
+        return [Breach(f"it does not hold that {words}{f' (it read {read})' if read else ''}", proof)]
 
     return holds
 

@@ -137,6 +137,7 @@ class World(Sequence[Job[Any]]):
         self._seen = 0
         self._seen_named: int | None = None
         # How many things the law at work has looked at, and how many of a name. None: it asked for no name.
+        self._reads: dict[str, Sequence[Any]] = {}
 
     @cached_property
     def jobs(self) -> list[Job[Any]]:
@@ -163,26 +164,45 @@ class World(Sequence[Job[Any]]):
     def _named(self, count: int) -> None:
         self._seen_named = (self._seen_named or 0) + count
 
+    def begin_reading(self) -> None:
+        """Forget what was read: another predicate begins."""
+        self._reads.clear()
+
+    def told_reads(self) -> tuple[str, tuple[Entry, ...]]:
+        """Return what was read since `begin_reading`, with counts, in words; and the last few of its entries."""
+        words, proof = [], []
+        for what, found in self._reads.items():
+            words.append(_counted(what, len(found)))
+            if what != "entry":
+                entries = [one if isinstance(one, Entry) else _last_entry(one, self._job_records) for one in found[-3:]]
+                proof += [entry for entry in entries if entry is not None and entry not in proof]
+        return ", ".join(words), tuple(proof)
+
     @overload
     def __getitem__(self, index: int) -> Job[Any]: ...
     @overload
     def __getitem__(self, index: slice) -> Sequence[Job[Any]]: ...
     def __getitem__(self, index: int | slice) -> Job[Any] | Sequence[Job[Any]]:
-        self._seen += len(self.jobs)
+        self._read_jobs()
         return self.jobs[index]
 
     def __len__(self) -> int:
-        self._seen += len(self.jobs)
+        self._read_jobs()
         return len(self.jobs)
 
     def __iter__(self) -> Iterator[Job[Any]]:
-        self._seen += len(self.jobs)
+        self._read_jobs()
         return iter(self.jobs)
+
+    def _read_jobs(self) -> None:
+        self._seen += len(self.jobs)
+        self._reads["job"] = self.jobs
 
     @property
     def entries(self) -> list[Entry]:
         """The entries of the history."""
         self._seen += len(self.history)
+        self._reads["entry"] = self._entries
         return self._entries
 
     @cached_property
@@ -200,6 +220,7 @@ class World(Sequence[Job[Any]]):
     def effects(self) -> list[Entry]:
         """The entries of effects that were done."""
         self._seen += len(self._effects_done) or len(self.history)
+        self._reads["effect"] = self._effects_done
         return self._effects_done
 
     @cached_property
@@ -210,12 +231,14 @@ class World(Sequence[Job[Any]]):
         """Return the entries of effects of a name that were done."""
         found = [entry for entry in self._effects_done if entry.effect == name]
         self._named(len(found))
+        self._reads[f"effect {name}"] = found
         return found
 
     def keys_of(self, name: str) -> list[tuple[int, Any]]:
         """Return the index of the entry and the key of each effect of a name that was done."""
         found = list(self.history.keys_of(name))
         self._named(len(found))
+        self._reads[f"effect {name}"] = [self.entry(number) for number, _ in found]
         return found
 
     @cached_property
@@ -230,6 +253,7 @@ class World(Sequence[Job[Any]]):
     def job_records(self) -> list[JobRecord]:
         """The jobs that the history tells of, in the order in which they were enqueued."""
         self._seen += len(self._job_records)
+        self._reads["job"] = self._job_records
         return self._job_records
 
     @cached_property
@@ -272,10 +296,28 @@ class World(Sequence[Job[Any]]):
             )
         found = [record for record in self._job_records if record.name == name]
         self._named(len(found))
+        self._reads[f"job {name}"] = found
         for live in self._live_jobs or ():
             if live.type.name == name and live.state == "dead":
                 live.home.attention.looked_at(live)  # the law is about it
         return found
+
+
+def _counted(what: str, count: int) -> str:
+    """Return a count in words: ``no effect mail.send``, ``1 job``, ``3 entries``."""
+    kind, _, name = what.partition(" ")
+    plural = "entries" if kind == "entry" else f"{kind}s"
+    return f"{count or 'no'} {plural if count > 1 else kind}{f' {name}' if name else ''}"
+
+
+def _last_entry(job: Any, records: Sequence[JobRecord]) -> Entry | None:
+    """Return the entry that closes a job, or the last one of its attempts."""
+    record = job if isinstance(job, JobRecord) else next((one for one in records if one.id == job.id), None)
+    if record is None:
+        return None
+    if record.close_entry is not None:
+        return record.close_entry
+    return record.attempts[-1].entries[-1] if record.attempts else record.enqueue_entry
 
 
 _ENDED_WELL = frozenset(("done", "dead", "dropped", "withdrawn"))

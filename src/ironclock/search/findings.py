@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from os import PathLike
 from typing import Any, overload
 
 from ..errors import IronClockError
+from ..history.history import History
+from ..history.side_by_side import side_by_side
 from ..interpreter.border.call_seams import checked_seams
 from ..laws.law import Breach, BrokenLaw, told
 from ..rig import take_apart
@@ -33,6 +35,8 @@ class Finding:
     """What happened in the run, in words."""
     proof: str
     """The entries that prove it, in words."""
+    comparison: str
+    """The run beside the same run without the moves: what differs. Empty if there are no moves."""
     plan: Plan = field(repr=False)
     digest: str = field(repr=False)
     at_run: int = 0
@@ -50,7 +54,15 @@ class Finding:
             lines.append("  although nothing goes wrong")
         if self.plan.kept is not None:
             lines.append(f"  (of all that the story enqueues, {_listed(self.plan.kept) or 'nothing'} is enough)")
-        lines += ["  the shortest story that shows it", *(f"    {line}" for line in self.story.splitlines())]
+        story = self.story.splitlines()
+        if len(story) <= _SHORT or not self.comparison:
+            lines += ["  the shortest story that shows it", *(f"    {line}" for line in _cut(story))]
+        else:
+            lines += [
+                "  what differs from the run without it",
+                *(f"    {line}" for line in self.comparison.splitlines()),
+            ]
+            lines.append(f"  (the whole story has {len(story)} lines: the attribute `story`, or --replay)")
         if self.proof:
             lines += ["  what proves it", *(f"  {line}" for line in self.proof.splitlines()[1:])]
         found = f"  found in run {self.at_run}, shrunk in {self.shrunk_in} more"
@@ -127,10 +139,33 @@ def finding_of(
     token = Token(plan, searched.lines, errors, tuple(sorted(checked_seams(seams))), *marks_of(rig.history))
     made = Finding(
         law, breach.words, tuple(plan.describe()), token.text(), rig.history.story(),
-        told(breach, rig.history) if breach.proof else "", plan, rig.history.digest(), **figures,
+        told(breach, rig.history) if breach.proof else "", _compared(searched, plan, rig.history), plan,
+        rig.history.digest(), **figures,
     )  # fmt: skip
     take_apart(rig)
     return made
+
+
+_SHORT = 18
+"""How many lines a story has at most that is shown as a whole."""
+
+_LONG = 60
+
+
+def _cut(story: list[str]) -> list[str]:
+    """Leave out the middle of a long story that cannot be compared with another one."""
+    half = _LONG // 2
+    return story if len(story) <= _LONG else [*story[:half], f"  ... {len(story) - _LONG} lines ...", *story[-half:]]
+
+
+def _compared(searched: SearchedStory, plan: Plan, history: History) -> str:
+    """Return the run beside the same run without the moves. Empty if there are none."""
+    if not plan.moves:
+        return ""
+    without, _, _ = searched.play(replace(plan, moves=()))
+    found = side_by_side(without.history, history, ("without it", "with it"))
+    take_apart(without)
+    return found
 
 
 def as_test(

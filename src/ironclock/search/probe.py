@@ -11,7 +11,7 @@ from types import ModuleType
 from typing import Any
 
 from ..errors import InputError, LawError, RigStateError
-from ..foundation.durations import Duration
+from ..foundation.durations import Duration, spell
 from ..interpreter.border.call_seams import checked_seams
 from ..interpreter.installation import entered
 from ..laws.job_laws import no_deadlock, nothing_lost
@@ -168,8 +168,7 @@ def _probe(
         runner.known = frozenset(place for place, _ in plain.seams)
         search = Search(runner, scope, plain, _teller(progress))
         search.coverage.preemptions = scope.preemptions
-        if plain.ended:
-            search.coverage.notes.append(f"the story itself raises an error, without a fault: {plain.ended}")
+        search.coverage.notes += _notes(searched, plain)
         try:
             search.run()
         except KeyboardInterrupt:
@@ -250,6 +249,24 @@ def _error_names(searched: SearchedStory) -> dict[str, str]:
         kind = error if isinstance(error, type) else type(error)
         names[about] = f"{kind.__module__}:{kind.__qualname__}"
     return names
+
+
+def _notes(searched: SearchedStory, plain: RunResult) -> Iterable[str]:
+    """Yield what a reader of the findings must know of the story itself."""
+    if plain.ended:
+        yield f"the story itself raises an error, without a fault: {plain.ended}"
+    if plain.failed_jobs:
+        yield f"without a fault already: {', '.join(plain.failed_jobs)}"
+    model = searched.model
+    tried = {"slow": model.slow_ns, "delay": model.delay_ns, "outage": model.outage_ns}
+    longest = max((ns for kind, ns in tried.items() if kind in model.kinds), default=0)
+    for number, law in enumerate(searched.laws):
+        limit = getattr(law, "limit_ns", None)
+        if limit is not None and longest and limit > 2 * longest:
+            yield (
+                f"{law_name(law, number)} allows {spell(limit)}, and the longest delay that was tried is "
+                f"{spell(longest)}: give slow=, delay= or outage= of about {spell(limit // 2)} to come near it"
+            )
 
 
 def _must_end(plain: RunResult) -> None:

@@ -67,6 +67,8 @@ class RunResult:
     """At how many seams nothing had happened since the last visit."""
     unspent: bool = False
     """True if an effect was to fail more often in a row than it was called."""
+    failed_jobs: tuple[str, ...] = ()
+    """The jobs that failed for good or are still open, in words, of a run without moves whose seams were noted."""
     points: tuple[Move, ...] = ()
     done: tuple[Move, ...] = ()
 
@@ -94,6 +96,7 @@ class SearchedStory:
         with _silence, _NoCollections():
             rig, control, ended = self.play(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches)
             broken, raised = self.judge(rig, plan, ended)
+            failed = _failed_jobs(rig) if notes_seams and plan == Plan() else ()
             take_apart(rig)
             del rig
         done = tuple(control.done) if broken or notes_switches else ()
@@ -106,6 +109,7 @@ class SearchedStory:
             tuple(control.seams),
             control.folded,
             control.unspent,
+            failed,
             tuple(control.points),
             done,
         )
@@ -168,6 +172,19 @@ class SearchedStory:
         if self.asserts and ended is not None and (isinstance(ended, AssertionError) or plan == Plan()):
             found.append(Breach(told_error(ended), law=STORY))
         return found, ""
+
+
+def _failed_jobs(rig: Rig) -> tuple[str, ...]:
+    """Return the jobs of a run that did not end well, in words."""
+    made = []
+    for job in rig.world.jobs:
+        if job.state not in ("done", "withdrawn"):
+            error = f" ({type(job.error).__name__}: {job.error})" if job.error is not None else ""
+            made.append(f"{job.id} is {job.state}{error}")
+    return (*made[:_FEW_JOBS], f"{len(made) - _FEW_JOBS} more jobs") if len(made) > _FEW_JOBS else tuple(made)
+
+
+_FEW_JOBS = 5
 
 
 class _Silence(io.TextIOBase):

@@ -8,6 +8,7 @@ run. The rest of `threading`, `queue` and `concurrent.futures` is Python on top 
 from __future__ import annotations
 
 import _thread
+import re
 import sys
 import threading
 import weakref
@@ -56,6 +57,21 @@ def _register_at_exit() -> None:
         threading._register_atexit(_end_all_threads)  # type: ignore[attr-defined]
 
 
+_NUMBERED = re.compile(r"(Thread|ThreadPoolExecutor|asyncio|Dummy)-\d|Timer-|MainThread|.*[0-9a-f]{8}")
+# Names that count what the whole process has started, or that are random: they differ from run to run.
+
+
+def _name_of(function: Callable[..., Any]) -> str:
+    """Return the name of a thread that begins with a function, the same in every run. Empty if it has none."""
+    thread = getattr(function, "__self__", None)
+    name = getattr(function, "__name__", "")
+    if isinstance(thread, threading.Thread):
+        name = thread.name
+        if _NUMBERED.match(name):
+            name = getattr(getattr(thread, "_target", None), "__name__", "")
+    return "" if name.startswith(("_", "<")) else name.replace("/", "-")
+
+
 class SimulatedThread(Task):
     """A simulated thread. `owner` is the attempt that started it; for a worker of a pool, the one whose work it does.
     None: the test's own code, or nobody.
@@ -74,7 +90,10 @@ class SimulatedThread(Task):
         started_by = threads.attempt()
         self.index = threads.next_index(started_by)
         """Which thread of the attempt that started it it is, from 1."""
-        self.label = f"{'' if started_by is None else f'{started_by.label}/'}thread {self.index}"
+        name = _name_of(function)
+        self.label = (
+            f"{'' if started_by is None else f'{started_by.label}/'}thread {self.index}{f' ({name})' if name else ''}"
+        )
         self._function, self._args, self._kwargs = function, args, kwargs
         self.done = False
         self.exits = False
