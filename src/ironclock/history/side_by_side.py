@@ -85,5 +85,5 @@ def _cut(text: str, width: int) -> str:
     """Shorten a line: first by what stands in parentheses, then in the middle, since its end says how it went."""
     if len(text) > width:
         text = _PARENTHESES.sub("", text)
-    end = width // 3
+    end = width * 2 // 5
     return text if len(text) <= width else f"{text[: width - end - 1]}…{text[-end:]}"
