@@ -67,7 +67,7 @@ if [ -z "${ONLY:-}" ] || [ "$ONLY" = failed-test ]; then
     kill $window; wait $window 2>/dev/null || true
 fi
 WAIT=8 picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_the_job"
-WAIT=20 picture probe "probe examples/probing/waiting_list.py:one_free_seat"
+WAIT=20 picture probe "probe examples/probing/tide_notices.py:a_week --runs 400"
 picture lint "lint tern_line.crontab --from 2031-01-01"
 "$bin/ironclock" when '*/20 5-22 * * mon-fri' --zone Atlantic/Faroe --from 2031-01-01 --count 1 \
     --png "$out/when-year.png" >/dev/null

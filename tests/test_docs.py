@@ -76,10 +76,10 @@ def test_the_page_on_workers(number: int, capsys: pytest.CaptureFixture[str]) ->
         assert expected.split(": ")[0] in said or expected in said
 
 
-@pytest.mark.parametrize("number", range(4))
+@pytest.mark.parametrize("number", range(6))
 def test_the_page_on_the_probe(number: int, capsys: pytest.CaptureFixture[str]) -> None:
     code = blocks("docs/probe.md", "python")
-    assert len(code) == 4
+    assert len(code) == 6
     exec(compile(code[number], "docs/probe.md", "exec"), {"__name__": "page"})
     said = capsys.readouterr().out
     if number == 0:

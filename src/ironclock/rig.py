@@ -1317,6 +1317,7 @@ class Rig:
         ):  # fmt: skip
             if part is not None:
                 vars(part).clear()
+        vars(self).clear()  # its border calls it: a cycle otherwise
 
     # --- what the simulation asks of the interpreter --------------------------------------------------
 

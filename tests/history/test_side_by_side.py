@@ -27,7 +27,7 @@ def test_what_is_alike_is_left_out() -> None:
     (marked,) = [number for number, line in enumerate(lines) if line.startswith(">")]
     left, right = lines[marked].split("|")
     assert left.strip(" >").startswith("11:00:00  poll_buoy-3: attempt 1 is done")
-    assert right.strip().startswith("11:00:00  poll_buoy-3: attempt")
+    assert right.strip().startswith("11:00:00  poll_buoy-3: att")
     assert right.strip().endswith("tries again in 1m")
     assert max(map(len, lines)) <= 100
 

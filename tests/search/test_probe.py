@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import gc
+import re
 import threading
 import time
 from collections.abc import Callable
@@ -514,3 +516,44 @@ def test_a_story_without_laws_that_raises_is_a_finding() -> None:
     (found,) = ic.probe(story, depth=1)
     assert (found.law, found.moves) == ("the story itself", ())
     assert found.words.startswith("LookupError: no such sailing")
+
+
+def test_a_story_without_seams_is_told() -> None:
+    assert "the story passes no seam: no fault was tried" in str(ic.probe(lambda rig: rig.advance("1h")))
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        ({"laws": "nothing_lost"}, "the law is the text 'nothing_lost'; give a law, such as ic.laws.nothing_lost()"),
+        ({"laws": 5}, "the law is 5; give ic.laws.once_per_key(...) or another law, or a function of the world"),
+        ({"faults": 5}, "unknown kind of fault 5"), ({"faults": "outages"}, "did you mean 'outage'"),
+        ({"seams": "file"}, "unknown kind of seam 'file'; did you mean 'files'"),
+        ({"in_a_row": 1}, "in_a_row has 1; give numbers of failures, each at least 2"),
+        ({"in_a_row": (3, "4")}, "in_a_row has '4'; give numbers of failures, each at least 2"),
+        ({"outage": "long"}, "outage 'long' cannot be read"), ({"starts": "easter"}, "unknown start 'easter'"),
+    ],
+)  # fmt: skip
+def test_options_that_cannot_be(options: dict[str, Any], message: str) -> None:
+    with pytest.raises(ic.InputError, match=re.escape(message)):
+        ic.probe(sound, **options)
+
+
+def test_a_law_that_does_not_exist() -> None:
+    with pytest.raises(AttributeError, match=r"there is no law 'nothing_lsot'; did you mean 'nothing_lost'"):
+        ic.laws.nothing_lsot  # noqa: B018  # type: ignore[attr-defined]
+
+
+def test_a_run_leaves_nothing_to_the_next() -> None:
+    """Thousands of runs follow one another without a full collection, and a death looks at every object there is."""
+    searched = SearchedStory(sound, tuple(LAWS), FaultModel())
+    singles = [move for _, fitting in searched.run(Plan(), notes_seams=True).seams for move in fitting]
+
+    def objects_after(count: int) -> int:
+        for number in range(count):
+            searched.run(Plan((singles[number % len(singles)],)))
+        return len(gc.get_objects())
+
+    gc.collect()
+    before = objects_after(60)
+    assert objects_after(240) < before + 1_500

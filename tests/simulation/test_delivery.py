@@ -180,7 +180,7 @@ def test_without_a_limit_it_is_a_loop_and_called_one() -> None:
     with rig:
         rig.enqueue(kind.call("B-7"))
         with pytest.raises(
-            ic.StuckError, match=r"charge_fare-1 is delivered over 10000 times .* give the fault attempts="
+            ic.StuckError, match=r"charge_fare-1 is delivered over 500 times .* give the fault attempts="
         ):
             rig.run_dry()
 

@@ -14,6 +14,7 @@ import click
 
 import ironclock as ic
 
+from ..search.fault_model import IN_A_ROW
 from .progress_line import ProgressLine
 
 if TYPE_CHECKING:
@@ -41,7 +42,12 @@ if TYPE_CHECKING:
     help="How often a job can be interrupted for another one.",
 )
 @click.option("--seams", help="Kinds of real calls that can fail, with commas: sql,files,http,sockets. Default: none.")
+@click.option("--slow", default="1m", show_default=True, help="How much longer something takes.")
+@click.option("--delay", default="1m", show_default=True, help="How late a job or a firing comes.")
 @click.option("--outage", default="10m", show_default=True, help="How long a service is away.")
+@click.option(
+    "--in-a-row", multiple=True, type=click.IntRange(2), help="How often in a row it fails. Default: 2 3 5 10."
+)
 @click.option("--lines", multiple=True, metavar="MODULE", help="Interrupt jobs at every line of this module as well.")
 @click.option("--takes", multiple=True, metavar="NAME=A..B", help="How long a job or an effect takes: poll=1s..20m.")
 @click.option(
@@ -65,10 +71,10 @@ if TYPE_CHECKING:
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
 def probe(
     story: str, laws_name: str | None, runs: int | None, depth: int, faults: str | None, orders: bool,
-    preemptions: int, seams: str | None, outage: str, lines: tuple[str, ...], takes: tuple[str, ...], starts: bool,
-    start: str | None,
-    zone: str | None, seed: int, first: bool, processes: int, cluster: str | None, resume: str | None,
-    replay: str | None, write_test: str | None, as_json: bool,
+    preemptions: int, seams: str | None, slow: str, delay: str, outage: str, in_a_row: tuple[int, ...],
+    lines: tuple[str, ...], takes: tuple[str, ...], starts: bool, start: str | None, zone: str | None, seed: int,
+    first: bool, processes: int, cluster: str | None, resume: str | None, replay: str | None, write_test: str | None,
+    as_json: bool,
 ) -> None:  # fmt: skip
     """Search a STORY for faults, orders and timings that break a law.
 
@@ -84,9 +90,10 @@ def probe(
     with _SearchMeter() as meter:
         found = ic.probe(
             function, laws, runs=runs, depth=depth, faults=None if faults is None else faults.split(","),
-            orders=orders, preemptions=preemptions, seams=() if seams is None else seams.split(","), outage=outage,
-            lines=lines, durations=dict(map(_range, takes)), starts=starts,
-            seed=seed, rig=world, first=first, processes=processes, cluster=cluster, resume=resume, progress=meter.show,
+            orders=orders, preemptions=preemptions, seams=() if seams is None else seams.split(","), slow=slow,
+            delay=delay, outage=outage, in_a_row=in_a_row or IN_A_ROW, lines=lines,
+            durations=dict(map(_range, takes)), starts=starts, seed=seed, rig=world, first=first, processes=processes,
+            cluster=cluster, resume=resume, progress=meter.show,
         )  # fmt: skip
     if write_test is not None and found:
         _write_test(write_test, found[0], story, module, laws_name, world)
@@ -133,7 +140,10 @@ def _laws(module: ModuleType, name: str | None) -> Any:
     laws = getattr(module, name or "LAWS", None)
     if laws is None:
         if name is not None:
-            raise ic.InputError(f"{module.__name__} has no {name!r} with laws; give --laws NAME")
+            from ..errors import nearest
+
+            known = [known for known in vars(module) if not known.startswith("_")]
+            raise ic.InputError(f"{module.__name__} has no {name!r} with laws; {nearest(name, known)}")
         return ()
     return laws
 

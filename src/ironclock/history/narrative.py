@@ -57,11 +57,16 @@ def whole_story(history: History) -> str:
 
 
 def described(history: History) -> list[tuple[str, str]]:
-    """Return each entry of a history as its time of day (``HH:MM:SS``), and the rest in words."""
+    """Return each entry of a history as its time of day (``HH:MM:SS``), and the rest in words.
+
+    If the history is longer than a day, the time has month and day as well (``MM-DD HH:MM:SS``).
+    """
     timeline = history.timeline
+    texts = [timeline.text(_rounded(entry.ns)) for entry in history]
+    begin = 5 if texts and texts[0][:_DAY] != texts[-1][:_DAY] else _DAY + 1
     return [
-        (timeline.text(_rounded(entry.ns))[_DAY + 1 : _DAY + 9], f"{entry.job or '-'}: {describe(entry, timeline)}")
-        for entry in history
+        (text[begin : _DAY + 9].replace("T", " "), f"{entry.job or '-'}: {describe(entry, timeline)}")
+        for text, entry in zip(texts, history, strict=True)
     ]
 
 

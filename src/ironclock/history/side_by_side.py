@@ -19,7 +19,7 @@ def side_by_side(
 ) -> str:  # fmt: skip
     """Return what differs between two histories, one beside the other.
 
-    A line is alike in both if it says the same, at whatever instant. Where lines are alike, one is shown before and one
+    A line is alike in both if it says the same, at whatever instant. One line that is alike is shown before, and one
     after each difference.
 
     Parameters: `names` are the heads of the two columns, `width` how many columns of text there are in all, and `most`
@@ -70,7 +70,8 @@ def _rows(first: list[Line], second: list[Line]) -> Iterator[tuple[Line | None, 
             if len(pairs) > 2:
                 yield pairs[0]
                 yield None, None
-                yield pairs[-1]
+                if b < len(first) or d < len(second):  # another difference follows
+                    yield pairs[-1]
             else:
                 yield from pairs
             continue

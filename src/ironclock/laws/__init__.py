@@ -1,5 +1,8 @@
 """Laws that a rig checks: ``rig.check(ic.laws.once_per_key("charge"))``."""
 
+from typing import TYPE_CHECKING, Any
+
+from ..errors import WrongName, nearest
 from .job_laws import (
     attempts_at_most,
     each,
@@ -22,3 +25,10 @@ __all__ = [
     "holds", "in_order", "no_deadlock", "no_firing_refused", "no_overlap", "nothing_left_behind", "nothing_lost",
     "once_per_key", "queue_below", "stops_when_asked",
 ]  # fmt: skip
+
+if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
+
+    def __getattr__(name: str) -> Any:
+        if name.startswith("_"):
+            raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+        raise WrongName(f"there is no law {name!r}; {nearest(name, [n for n in __all__ if n[0].islower()])}")

@@ -328,6 +328,8 @@ def must_be_law(given: object) -> None:
     if getattr(given, "makes_laws", False):
         name = getattr(given, "__name__", "")
         raise InputError(f"the law is {name} itself; call it: ic.laws.{name}(...)")
+    if isinstance(given, str):
+        raise InputError(f"the law is the text {given!r}; give a law, such as ic.laws.{given.strip('()')}()")
     if not callable(given):
         raise InputError(
             f"the law is {given!r}; give ic.laws.once_per_key(...) or another law, or a function of the world"

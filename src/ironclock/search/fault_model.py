@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -187,7 +187,7 @@ def checked_model(
 ) -> FaultModel:  # fmt: skip
     """Return a model of what can go wrong. Raises `InputError` for an unknown kind, a range that is empty, or numbers
     of failures that are none."""
-    chosen = FAULTS if faults is None else (faults,) if isinstance(faults, str) else tuple(faults)
+    chosen = FAULTS if faults is None else _several(faults)
     for kind in chosen:
         if kind not in (*FAULTS, EXHAUST):
             raise InputError(f"unknown kind of fault {kind!r}; {nearest(str(kind), (*FAULTS, EXHAUST))}")
@@ -204,7 +204,7 @@ def checked_model(
         values = (high, low, (low + high) // 2, high - (high - low) // 10, low + (high - low) // 10)
         ranges[name] = tuple(dict.fromkeys(values))
     raised = {name: checked_error(error) for name, error in (errors or {}).items()}
-    numbers = (in_a_row,) if isinstance(in_a_row, int) else tuple(in_a_row)
+    numbers = _several(in_a_row)
     for number in numbers:
         if isinstance(number, bool) or not isinstance(number, int) or number < 2:
             raise InputError(f"in_a_row has {number!r}; give numbers of failures, each at least 2")
@@ -212,3 +212,8 @@ def checked_model(
         frozenset(chosen), to_ns(slow, what="slow"), to_ns(delay, what="delay"), to_ns(outage, what="outage"),
         tuple(sorted(set(numbers))), raised, ranges,
     )  # fmt: skip
+
+
+def _several(given: Any) -> tuple[Any, ...]:
+    """Return one value, or a collection of values, as a tuple."""
+    return tuple(given) if isinstance(given, Iterable) and not isinstance(given, str) else (given,)

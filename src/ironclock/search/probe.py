@@ -255,6 +255,8 @@ def _notes(searched: SearchedStory, plain: RunResult) -> Iterable[str]:
     """Yield what a reader of the findings must know of the story itself."""
     if plain.ended:
         yield f"the story itself raises an error, without a fault: {plain.ended}"
+    if not plain.seams:
+        yield "the story passes no seam: no fault was tried; let it run a job, or give seams= for its real calls"
     if plain.failed_jobs:
         yield f"without a fault already: {', '.join(plain.failed_jobs)}"
     model = searched.model

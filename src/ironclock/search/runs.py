@@ -7,7 +7,7 @@ import gc
 import io
 import sys
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple, TypeAlias
 
@@ -238,7 +238,7 @@ _FEW = 3  # after more failures in a row a time limit can be over because of the
 
 def checked_laws(laws: object) -> tuple[Law, ...]:
     """Return laws as a tuple. Raises `InputError` for anything that is not a law."""
-    given: Sequence[Any] = (laws,) if callable(laws) else tuple(laws)  # type: ignore[arg-type]
+    given: Sequence[Any] = tuple(laws) if isinstance(laws, Iterable) and not isinstance(laws, str) else (laws,)
     for law in given:
         must_be_law(law)
     return tuple(given)

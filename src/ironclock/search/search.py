@@ -11,7 +11,7 @@ from math import gcd
 from typing import TypeVar
 
 from .coverage import Coverage
-from .plan import Move, Place, Plan
+from .plan import LASTING, Move, Place, Plan
 from .runners import Runner, RunRequest, perform
 from .runs import Broken, RunResult
 
@@ -112,15 +112,21 @@ class Search:
             self.coverage.starts += 1
 
     def _single_faults(self) -> None:
-        """Try each single fault. More failures in a row are tried only if fewer have all struck."""
+        """Try each single fault: first those of one place, then those that go on.
+
+        More failures in a row are tried only if fewer have all struck.
+        """
         if not self._scope.depth:
             return
         deeper = self._scope.depth > 1
         numbers = sorted({move.by for move in self._singles if move.kind == "fail_repeatedly"}, key=int)
         in_vain: set[Place] = set()
-        for number in numbers[:1] or [0]:
-            moves = [move for move in self._singles if move.kind != "fail_repeatedly" or move.by == number]
-            self._try_singles(moves, deeper, in_vain)
+        self._try_singles([move for move in self._singles if move.kind not in LASTING], deeper, in_vain)
+        lasting = [move for move in self._singles if move.kind in LASTING]
+        fewest = numbers[0] if numbers else 0
+        self._try_singles(
+            [move for move in lasting if move.kind != "fail_repeatedly" or move.by == fewest], deeper, in_vain
+        )
         for number in numbers[1:]:
             more = [move for move in self._singles if move.kind == "fail_repeatedly" and move.by == number]
             same = {move for move in more if move.place in in_vain}

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import re
 import weakref
-from collections.abc import Awaitable, Callable, Collection
+from collections.abc import Awaitable, Callable, Collection, Iterable
 from typing import TYPE_CHECKING, Any, TypeAlias
 from urllib.parse import urlsplit
 
@@ -31,7 +31,7 @@ OwnError: TypeAlias = "Callable[[str], BaseException]"
 
 def checked_seams(given: str | Collection[str]) -> frozenset[str]:
     """Return kinds of seams. Raises `InputError` for an unknown one."""
-    chosen = (given,) if isinstance(given, str) else tuple(given)
+    chosen = tuple(given) if isinstance(given, Iterable) and not isinstance(given, str) else (given,)
     for kind in chosen:
         if kind not in KINDS:
             raise InputError(f"unknown kind of seam {kind!r}; {nearest(str(kind), KINDS)}")
