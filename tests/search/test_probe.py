@@ -17,6 +17,7 @@ from probed import LAWS, charges, sound
 import ironclock as ic
 from ironclock.search.fault_model import FAULTS, FaultModel
 from ironclock.search.plan import LASTING, Move, Place, Plan
+from ironclock.search.runners import Runner, RunRequest
 from ironclock.search.runs import SearchedStory
 from ironclock.search.search import DrawnSets
 
@@ -550,8 +551,8 @@ def test_a_run_leaves_nothing_to_the_next() -> None:
     singles = [move for _, fitting in searched.run(Plan(), notes_seams=True).seams for move in fitting]
 
     def objects_after(count: int) -> int:
-        for number in range(count):
-            searched.run(Plan((singles[number % len(singles)],)))
+        for _ in Runner(searched).map(RunRequest(Plan((singles[n % len(singles)],))) for n in range(count)):
+            pass
         return len(gc.get_objects())
 
     gc.collect()
