@@ -26,9 +26,9 @@ def test_what_is_alike_is_left_out() -> None:
     assert "(7 lines alike)" in lines[1]
     (marked,) = [number for number, line in enumerate(lines) if line.startswith(">")]
     left, right = lines[marked].split("|")
-    assert left.strip(" >").startswith("11:00:00  poll_buoy-3: attempt 1 is done")
-    assert right.strip().startswith("11:00:00  poll_buoy-3: att")
-    assert right.strip().endswith("tries again in 1m")
+    assert left.split() == [">", "11:00:00", *["poll_buoy-3:", "attempt", "1", "is", "done"]]
+    assert right.strip().startswith("poll_buoy-3: attempt 1 fails")
+    assert "tries again in 1m" in " ".join(line.split("|")[1].strip() for line in lines[marked : marked + 4])
     assert max(map(len, lines)) <= 100
 
 
@@ -41,10 +41,10 @@ def test_one_that_is_longer(times: int) -> None:
     text = side_by_side(polled(0, times), polled(0, times + 2), ("one", "other"))
     assert text.count(">") == 1
     assert f"poll_buoy-{times + 2}" in text
-    assert text.count("\n") < 12
+    assert text.count("\n") < 16
 
 
 def test_no_more_than_so_many_lines() -> None:
     text = side_by_side(polled(0, 1), polled(0, 40), ("one", "other"), most=10)
-    assert len(text.splitlines()) <= 13
+    assert len(text.splitlines()) <= 24
     assert text.splitlines()[-1].split() == ["...", "|", "..."]

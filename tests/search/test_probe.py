@@ -472,8 +472,11 @@ def test_a_long_story_is_cut_to_what_differs() -> None:
     text = str(found)
     assert "what differs from the run without it" in text
     assert len(text.splitlines()) < 30 < len(found.story.splitlines())
-    (marked,) = [line for line in found.comparison.splitlines() if line.startswith(">")]
-    without, with_it = marked.split("|")
+    lines = found.comparison.splitlines()
+    (number,) = [number for number, line in enumerate(lines) if line.startswith(">")]
+    without, with_it = (
+        " ".join(line.split("|")[side].strip() for line in lines[number : number + 2]) for side in (0, 1)
+    )
     assert "effect mail.send" in without
     assert "fails" not in without
     assert "fails: ServiceError" in with_it

@@ -229,8 +229,9 @@ def _show(found: ic.Findings, story: str) -> None:
         screen.print(Text(f"✗ {head}", style="bold red"), soft_wrap=True)
         for number, line in enumerate(rest):
             moves = 0 < number <= len(finding.moves)
-            title = line.startswith(("  when", "  the shortest", "  which"))
-            screen.print(Text(line, style="yellow" if moves else "bold" if title else ""), soft_wrap=True)
+            title = line.startswith(("  when", "  the shortest", "  what "))
+            marked = moves or line.startswith("    > ")
+            screen.print(Text(line, style="yellow" if marked else "bold" if title else ""), soft_wrap=True)
         screen.print()
     if not found:
         screen.print(Text("✓ nothing found", style="bold green"))

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import re
+import textwrap
 from collections.abc import Iterator
 from difflib import SequenceMatcher
+from itertools import zip_longest
 
 from .history import History
 from .narrative import described
 
-_PARENTHESES = re.compile(r" \([^()]*\)")
 _LONGEST = 600
 """How many lines of each history are compared after the first difference."""
 
@@ -32,28 +32,35 @@ def side_by_side(
     if alike == len(first) == len(second):
         return ""
     rows = list(_rows(first[alike:][:_LONGEST], second[alike:][:_LONGEST]))
-    half = (width - 5) // 2
-    lines = [f"  {names[0]:{half}} | {names[1]}".rstrip()]
+    clock = max((len(time) for time, _ in (*first, *second)), default=0)
+    half = (width - clock - 7) // 2
+
+    def row(mark: str, time: str, left: str, right: str) -> None:
+        cells = [textwrap.wrap(text, half, subsequent_indent="  ") or [""] for text in (left, right)]
+        for one, other in zip_longest(*cells, fillvalue=""):
+            lines.append(f"{mark} {time:{clock}}  {one:{half}} | {other}".rstrip())
+            mark = " "
+            time = ""
+
+    lines: list[str] = []
+    row(" ", "", *names)
     if alike > 1:
-        count = "1 line" if alike == 2 else f"{alike - 1} lines"
-        lines.append(f"  {f'({count} alike)':{half}} |")
+        row(" ", "", "(1 line alike)" if alike == 2 else f"({alike - 1} lines alike)", "")
     if alike:
         rows.insert(0, (first[alike - 1], second[alike - 1]))
-    shown = 0
     marked = False
-    for one, other in rows:
+    for shown, (one, other) in enumerate(rows):
         if shown == most:
-            lines.append(f"  {'...':{half}} | ...")
+            row(" ", "", "...", "...")
             break
         if one is None and other is None:
-            lines.append(f"  {'(lines alike)':{half}} |")
+            row(" ", "", "(lines alike)", "")
             continue
         differs = one is None or other is None or one[1] != other[1]
-        mark = ">" if differs and not marked else " "
+        time = one[0] if one is not None else other[0] if other is not None else ""
+        right = "" if other is None else other[1] if other[0] == time else f"{other[0]} {other[1]}"
+        row(">" if differs and not marked else " ", time, "" if one is None else one[1], right)
         marked = marked or differs
-        left, right = (_cut("" if line is None else f"{line[0]}  {line[1]}", half) for line in (one, other))
-        lines.append(f"{mark} {left:{half}} | {right}".rstrip())
-        shown += 1
     return "\n".join(lines)
 
 
@@ -80,11 +87,3 @@ def _rows(first: list[Line], second: list[Line]) -> Iterator[tuple[Line | None, 
                 first[a + number] if a + number < b else None,
                 second[c + number] if c + number < d else None,
             )
-
-
-def _cut(text: str, width: int) -> str:
-    """Shorten a line: first by what stands in parentheses, then in the middle, since its end says how it went."""
-    if len(text) > width:
-        text = _PARENTHESES.sub("", text)
-    end = width * 2 // 5
-    return text if len(text) <= width else f"{text[: width - end - 1]}…{text[-end:]}"
