@@ -5,6 +5,9 @@ from __future__ import annotations
 import contextlib
 import gc
 import re
+import subprocess
+import sys
+import textwrap
 import threading
 import time
 from collections.abc import Callable
@@ -153,6 +156,64 @@ def test_an_effect_fails_several_times_in_a_row() -> None:
     assert rig.history.digest() == found.digest
 
 
+def test_a_job_dies_of_failures_in_a_row_if_that_is_asked_for() -> None:
+    def story(rig: ic.Rig) -> None:
+        five_tries(rig)
+        rig.advance("1h")
+
+    law = ic.laws.holds("it is done", lambda world: world[0].state == "done")
+    assert not ic.probe(story, law, faults=["fail_repeatedly", "outage"], outage="20m")
+    (found,) = ic.probe(story, law, faults=["outage", "exhaust"], outage="20m", depth=1)
+    assert found.moves == ("work-1, attempt 1, before mail.send: an outage of 8m1s",)
+    rig = ic.Rig()
+    rig.replay(found.token)
+    with rig:
+        story(rig)
+        list(rig.dead)
+    assert rig.history.digest() == found.digest
+
+
+def test_a_run_that_ends_in_an_outage_is_not_judged() -> None:
+    def story(rig: ic.Rig) -> None:
+        mail = rig.service(ic.services.Mail())
+        sent: list[str] = []
+
+        def poll() -> None:
+            while not sent:
+                with contextlib.suppress(ConnectionError):
+                    mail.send("ina", "hello")
+                    sent.append("ina")
+                time.sleep(10)
+
+        rig.run_loop(poll)
+        rig.advance("5m")
+
+    law = ic.laws.holds("the letter is sent", lambda world: len(world.effects_of("mail.send")) > 0)
+    found = ic.probe(story, law, faults=["outage"], depth=1)
+    assert not found
+    assert found.coverage.in_outage == 1
+    assert found.coverage.tried == 2, "and a tenth of it"
+    assert "1 runs that ended in an outage; their laws were not checked" in str(found)
+
+
+def test_faults_strike_in_worker_loops_that_nobody_observes() -> None:
+    """A seam of a worker loop is not one of a job with the same number."""
+
+    def story(rig: ic.Rig) -> None:
+        load = rig.effect("deck.load", lambda: None)
+
+        def work() -> None:
+            load()
+            load()
+
+        rig.run_loop(work, name="worker", restart="1m")
+        rig.advance("10m")
+
+    law = ic.laws.holds("it loads twice", lambda world: len(world.effects_of("deck.load")) == 2)
+    (found,) = ic.probe(story, law, faults=["fail"], depth=1, orders=False)
+    assert found.moves == ("worker-1, before deck.load (time 2): an error",) or "after deck.load" in found.moves[0]
+
+
 def test_an_outage_is_of_the_whole_service_and_of_no_other() -> None:
     def story(rig: ic.Rig) -> None:
         store, mail = rig.service(ic.services.KeyValue()), rig.service(ic.services.Mail())
@@ -164,6 +225,7 @@ def test_an_outage_is_of_the_whole_service_and_of_no_other() -> None:
                 time.sleep(1)
 
         one_job(rig, work)
+        rig.advance("1m")
 
     seen: set[tuple[str, ...]] = set()
 
@@ -171,7 +233,7 @@ def test_an_outage_is_of_the_whole_service_and_of_no_other() -> None:
         seen.add(tuple(str(e.data["effect"]) for e in world.entries if e.what == "effect" and e.effect is None))
         return []
 
-    ic.probe(story, law, faults=["outage"], depth=1, orders=False)
+    ic.probe(story, law, faults=["outage"], depth=1, orders=False, outage="1500ms")
     assert seen == {(), ("store.get", "store.set"), ("store.set",), ("mail.send",)}
 
 
@@ -561,3 +623,54 @@ def test_a_run_leaves_nothing_to_the_next() -> None:
     gc.collect()
     before = objects_after(60)
     assert objects_after(240) < before + 1_500
+
+
+def test_a_search_leaves_no_line_on_stderr() -> None:
+    """Dead workers leave event loops, coroutines, threads, files, sockets and transactions: nothing is said of them."""
+    code = """
+        import asyncio, gc, socket, sqlite3, tempfile, threading
+        import ironclock as ic
+
+        async def calls(mail):
+            async with asyncio.timeout(60):
+                await asyncio.gather(asyncio.sleep(1), asyncio.to_thread(mail.send, "ina", "a"))
+                mail.send("jo", "b")
+
+        def story(rig):
+            mail = rig.service(ic.services.Mail())
+            path = tempfile.mkdtemp()
+
+            def runs_a_loop():
+                asyncio.run(calls(mail))
+
+            async def asynchronous():
+                await calls(mail)
+
+            def starts_threads():
+                one = threading.Thread(target=mail.send, args=("ina", "c"))
+                one.start()
+                one.join()
+
+            def opens_things():
+                database = sqlite3.connect(f"{path}/a.db")
+                database.execute("create table if not exists seats (n integer)")
+                here, there = socket.socketpair()
+                file = open(f"{path}/a.txt", "w")
+                file.write("seat")
+                mail.send("ina", "d")
+                for one in (file, here, there, database):
+                    one.close()
+
+            rig.workers(4)
+            for job in (runs_a_loop, asynchronous, starts_threads, opens_things):
+                rig.enqueue(rig.job(job, retry=ic.Retry(3, "1s"), timeout="5m").call())
+            rig.run_dry()
+
+        ic.probe(story, seams=("files", "sql", "sockets"), runs=500)
+        gc.collect()
+        print("searched")
+    """
+    done = subprocess.run(
+        [sys.executable, "-X", "dev", "-W", "always", "-c", textwrap.dedent(code)], capture_output=True, text=True
+    )
+    assert (done.stdout, done.stderr) == ("searched\n", "")

@@ -102,7 +102,7 @@ def test_a_token_of_another_version() -> None:
         ic.InputError, match=r"'ic0-abc' is of version 0, and this Iron Clock reads version 1; search again"
     ):
         ic.Rig().replay("ic0-abc")
-    token = Token(Plan((Move(Place("load-1/1", "start"), "melt"),)), (), {}, (), 3, "00ff10")
+    token = Token(Plan((Move(Place("load-1/1", "start"), "melt"),)), (), {}, (), False, 3, "00ff10")
     with pytest.raises(ic.InputError, match="has the fault 'melt', which this Iron Clock does not know"):
         ic.Rig().replay(token.text())
 
@@ -134,7 +134,7 @@ moves = st.builds(
 )
 def test_a_token_keeps_every_plan(made: Any, start: Any, kept: Any, lines: Any) -> None:
     plan = Plan(tuple(made), start, None if kept is None else tuple(kept))
-    token = Token(plan, tuple(lines), {}, ("sql",), 3, "00ff10")
+    token = Token(plan, tuple(lines), {}, ("sql",), True, 3, "00ff10")
     assert read(token.text()) == token
     assert read(f"  {token.text()}\n") == token
 

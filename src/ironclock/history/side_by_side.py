@@ -1,4 +1,4 @@
-"""Two histories side by side, in words: what is alike is left out, and the first difference is marked."""
+"""Two histories side by side, in words: equal lines are left out, and the first difference is marked."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ Line = tuple[str, str]
 
 
 def _rows(first: list[Line], second: list[Line]) -> Iterator[tuple[Line | None, Line | None]]:
-    """Yield lines that stand beside one another. None: there is no such line; two of them: lines that are alike."""
+    """Yield pairs of lines, side by side. None: that side is empty. Two of them: more equal lines follow."""
     matcher = SequenceMatcher(None, [line[1] for line in first], [line[1] for line in second], autojunk=False)
     for kind, a, b, c, d in matcher.get_opcodes():
         if kind == "equal":

@@ -39,6 +39,8 @@ class Coverage:
     """How many other starts were tried."""
     ended_early: int = 0
     """In how many runs the story itself raised an error. The laws were checked in those runs too."""
+    in_outage: int = 0
+    """In how many runs an outage lasted until the end of the story. Their laws were not checked."""
     runs: int = 1
     """How many runs the search has made."""
     looking_ahead: int = 0
@@ -80,6 +82,8 @@ class Coverage:
             lines.append(
                 f"{self.ended_early} runs in which the story itself raised an error; their laws were checked too"
             )
+        if self.in_outage:
+            lines.append(f"{self.in_outage} runs that ended in an outage; their laws were not checked")
         lines += [f"not tried: {reason}" for reason in self.why]
         if self.interrupted:
             lines.append("not tried: the rest, because the search was interrupted")

@@ -14,9 +14,10 @@ from ..interpreter.border.call_seams import checked_seams
 from ..laws.law import Breach, BrokenLaw, told
 from ..rig import take_apart
 from .coverage import Coverage
+from .fault_model import EXHAUST
 from .plan import Plan
 from .replay_token import Token
-from .runs import STORY, SearchedStory
+from .runs import STORY, SearchedStory, silence
 
 
 @dataclass(frozen=True)
@@ -126,6 +127,13 @@ def finding_of(
     searched: SearchedStory, plan: Plan, law: str, errors: Mapping[str, str], **figures: int
 ) -> Finding | None:
     """Run a plan once more and return what it shows. None if the law holds this time."""
+    with silence:
+        return _finding_of(searched, plan, law, errors, **figures)
+
+
+def _finding_of(
+    searched: SearchedStory, plan: Plan, law: str, errors: Mapping[str, str], **figures: int
+) -> Finding | None:  # fmt: skip
     from .replay_token import marks_of
 
     rig, control, ended = searched.play(plan)
@@ -135,8 +143,8 @@ def finding_of(
         take_apart(rig)
         return None
     plan = Plan(tuple(move for move in control.done if move in plan.moves), plan.start, plan.kept)
-    seams = searched.world.get("seams", ())
-    token = Token(plan, searched.lines, errors, tuple(sorted(checked_seams(seams))), *marks_of(rig.history))
+    seams = tuple(sorted(checked_seams(searched.world.get("seams", ()))))
+    token = Token(plan, searched.lines, errors, seams, EXHAUST in searched.model.kinds, *marks_of(rig.history))
     made = Finding(
         law, breach.words, tuple(plan.describe()), token.text(), rig.history.story(),
         told(breach, rig.history) if breach.proof else "", _compared(searched, plan, rig.history), plan,

@@ -35,12 +35,13 @@ _WORDS = (
 @dataclass(frozen=True)
 class Token:
     """The content of a token: the plan, the modules whose lines are switch points, the errors, the kinds of real calls
-    that are seams, marks of the history."""
+    that are seams, whether errors strike the last attempt of a job as well, marks of the history."""
 
     plan: Plan
     lines: tuple[str, ...] = ()
     errors: Mapping[str, str] = field(default_factory=dict)
     seams: tuple[str, ...] = ()
+    exhausts: bool = False
     entries: int = 0
     marks: str = ""
 
@@ -57,6 +58,8 @@ class Token:
             held["errors"] = dict(self.errors)
         if self.seams:
             held["seams"] = list(self.seams)
+        if self.exhausts:
+            held["exhausts"] = True
         held["marks"] = [self.entries, self.marks]
         squeezer = zlib.compressobj(9, zdict=_WORDS)
         packed = squeezer.compress(json.dumps(held, separators=(",", ":")).encode()) + squeezer.flush()
@@ -90,8 +93,9 @@ def read(text: str) -> Token:
         plan = Plan(moves, held.get("start"), None if "kept" not in held else tuple(held["kept"]))
         entries, marks = held["marks"]
         return Token(
-            plan, tuple(held.get("lines", ())), held.get("errors", {}), tuple(held.get("seams", ())), entries, marks
-        )
+            plan, tuple(held.get("lines", ())), held.get("errors", {}), tuple(held.get("seams", ())),
+            held.get("exhausts", False), entries, marks,
+        )  # fmt: skip
     except (ValueError, KeyError, TypeError, zlib.error) as error:
         raise InputError(f"the replay token {text!r} is damaged: {error}; copy the whole of it") from None
 

@@ -43,7 +43,7 @@ class RunControl:
         self._switches: dict[Place, Move] = {}
         for move in plan.moves:
             (self._switches if move.kind in ("switch", "first") else self._faults)[move.place] = move
-        numbers = {_job_number(move.place.who) for move in plan.moves}
+        numbers = {_job_number(move.place) for move in plan.moves}
         self._kept = None if plan.kept is None else frozenset(plan.kept)
         self._notes_seams = notes_seams
         self._known = known
@@ -128,6 +128,11 @@ class RunControl:
     def unspent(self) -> bool:
         """True if an effect or a job was to fail more often in a row than it was called."""
         return any(move.kind == "fail_repeatedly" for move, _ in self._going_on)
+
+    @property
+    def in_outage(self) -> bool:
+        """True if an outage lasts until now. At the end of a story, nothing could be put right after it."""
+        return any(move.kind == "outage" and self._loop.now < left[0] for move, left in self._going_on)
 
     # --- seams --------------------------------------------------------------------------------------
 
@@ -290,6 +295,9 @@ def _job_name(who: str) -> str:
     return who.partition("/")[0].rpartition("-")[0]
 
 
-def _job_number(who: str) -> int:
-    digits = who.partition("/")[0].rpartition("-")[2]
-    return int(digits) if digits.isdigit() else -1
+def _job_number(place: Place) -> int:
+    """Return the number of the job that comes to a place. -1 if it is not one of the rig's jobs: a worker loop, say."""
+    job, is_attempt, _ = place.who.partition("/")
+    digits = job.rpartition("-")[2]
+    is_job = is_attempt or place.where in ("delivery", "before commit")
+    return int(digits) if is_job and digits.isdigit() else -1

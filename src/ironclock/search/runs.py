@@ -48,8 +48,14 @@ class _NoCollections:
 
     def __exit__(self, *_: object) -> None:
         if self._was_on:
-            if gc.get_count()[0] > gc.get_threshold()[0]:
-                gc.collect(0)  # here, where nothing that it ends can print
+            # What Python would have collected by now, here, where nothing that it ends can print.
+            due = [
+                n
+                for n, (count, most) in enumerate(zip(gc.get_count(), gc.get_threshold(), strict=True))
+                if count > most
+            ]
+            if due:
+                gc.collect(due[-1])
             gc.enable()
 
 
@@ -67,6 +73,8 @@ class RunResult:
     """At how many seams nothing had happened since the last visit."""
     unspent: bool = False
     """True if an effect was to fail more often in a row than it was called."""
+    in_outage: bool = False
+    """True if an outage lasted until the end: its laws were not checked."""
     failed_jobs: tuple[str, ...] = ()
     """The jobs that failed for good or are still open, in words, of a run without moves whose seams were noted."""
     points: tuple[Move, ...] = ()
@@ -93,14 +101,15 @@ class SearchedStory:
         notes_switches: bool = False,
     ) -> RunResult:  # fmt: skip
         """Run the story once; return only the result. Parameters as in `RunControl`."""
-        with _silence, _NoCollections():
+        with silence, _NoCollections():
             rig, control, ended = self.play(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches)
-            broken, raised = self.judge(rig, plan, ended)
+            in_outage = control.in_outage
+            broken, raised = ([], "") if in_outage else self.judge(rig, plan, ended)
             failed = _failed_jobs(rig) if notes_seams and plan == Plan() else ()
             take_apart(rig)
             del rig
         done = tuple(control.done) if broken or notes_switches else ()
-        if not (broken or raised or ended or done or control.seams or control.points or control.unspent):
+        if not (broken or raised or ended or done or control.seams or control.points or control.unspent or in_outage):
             return _UNEVENTFUL  # one object for most runs, so that it is sent only once
         return RunResult(
             tuple(Broken(breach.law, breach.words) for breach in broken),
@@ -109,6 +118,7 @@ class SearchedStory:
             tuple(control.seams),
             control.folded,
             control.unspent,
+            in_outage,
             failed,
             tuple(control.points),
             done,
@@ -135,7 +145,7 @@ class SearchedStory:
             ),
         )
         ended: BaseException | None = None
-        with self._at_lines(control), _silence, _NoCollections(), held(rig):
+        with self._at_lines(control), silence, _NoCollections(), held(rig):
             try:
                 self.story(rig)
             except (KeyboardInterrupt, GeneratorExit):
@@ -155,6 +165,10 @@ class SearchedStory:
 
     def judge(self, rig: Rig, plan: Plan, ended: BaseException | None = None) -> tuple[list[Breach], str]:
         """Return what the laws find broken in a run, and the error that a law raised instead of an answer."""
+        with silence:
+            return self._judged(rig, plan, ended)
+
+    def _judged(self, rig: Rig, plan: Plan, ended: BaseException | None) -> tuple[list[Breach], str]:
         found: list[Breach] = []
         world = rig.world
         kinds = plan.kinds
@@ -208,7 +222,7 @@ def _nothing(_: object) -> None:
     return
 
 
-_silence = _Silence()
+silence = _Silence()
 _nobody = contextlib.nullcontext()
 
 

@@ -26,6 +26,9 @@ KEPT = 8
 ROUND = 128
 """How many sets of faults are drawn at once."""
 
+_SHORTER = 10
+# An outage that lasts until the end of the story is tried once more, with this part of its duration.
+
 MOST_KEPT_SETS = 2_000
 """Of how many sets of faults it is kept to which seams they lead."""
 
@@ -78,6 +81,7 @@ class Search:
         self._tell = tell
         self._singles = [move for _, moves in plain.seams for move in moves]
         self._bad: set[Move] = set()
+        self._in_outage: set[Move] = set()
         self._number = {move: number for number, move in enumerate(self._singles)}
         self._after: dict[tuple[Move, ...], tuple[Move, ...]] = {}
         self._anyway = {one.law for one in plain.broken}
@@ -127,13 +131,17 @@ class Search:
         self._try_singles(
             [move for move in lasting if move.kind != "fail_repeatedly" or move.by == fewest], deeper, in_vain
         )
+        too_long = [move for move in self._singles if move in self._in_outage]
+        shorter = [Move(move.place, move.kind, int(move.by) // _SHORTER) for move in too_long]
+        self._singles = [move for move in self._singles if move not in self._in_outage] + shorter
+        self._try_singles(shorter, deeper, in_vain)
         for number in numbers[1:]:
             more = [move for move in self._singles if move.kind == "fail_repeatedly" and move.by == number]
             same = {move for move in more if move.place in in_vain}
             self._singles = [move for move in self._singles if move not in same]
             self._try_singles([move for move in more if move not in same], deeper, in_vain)
-        self.coverage.fitting = len(self._singles)
-        left = len(self._singles) - self.coverage.tried
+        left = len(self._singles) + len(too_long) - self.coverage.tried
+        self.coverage.fitting = len(self._singles) + len(too_long)
         if left:
             self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
 
@@ -143,6 +151,8 @@ class Search:
             move = request.plan.moves[0]
             if result.broken:
                 self._bad.add(move)
+            if result.in_outage:
+                self._in_outage.add(move)
             if result.unspent:
                 in_vain.add(move.place)
             self._note_after((move,), result)
@@ -254,7 +264,7 @@ class Search:
                     plans.append(self._with_order(moves, lots))
                     vain = 0
             if not plans:
-                return  # there is no other set
+                return  # every set was drawn
             for request, result in self._try(RunRequest(plan, notes_seams=True) for plan in plans):
                 self.coverage.samples += 1
                 self._note_after(request.plan.moves, result)
@@ -328,6 +338,7 @@ class Search:
             raise LawRaised(plan, result.raised)
         if result.ended and plan.moves:
             self.coverage.ended_early += 1
+        self.coverage.in_outage += result.in_outage
         new = False
         for law in dict.fromkeys(one.law for one in result.broken):
             if law in self._anyway and plan != Plan():

@@ -116,8 +116,8 @@ class Shrinker:
         """Find the fewest failures in a row that still break the law."""
         for number, move in enumerate(self.plan.moves):
             if move.kind == "fail_repeatedly" and isinstance(move.by, int):
-                fewer = [move._replace(by=n) for n in range(2, move.by)]
-                for one in (move._replace(kind="fail", by=0), *fewer):
+                fewer = [Move(move.place, move.kind, n) for n in range(2, move.by)]
+                for one in (Move(move.place, "fail"), *fewer):
                     moves = self.plan.moves
                     if self._try(self.plan.with_moves(*moves[:number], one, *moves[number + 1 :])):
                         break

@@ -115,7 +115,7 @@ class EventLoop:
         self.fault_hook: Callable[..., None] | None = None
         """Called at every seam that a task passes. None if no fault can strike inside a task."""
         self.unseen_tasks: set[Task] = set()
-        """Tasks in which a call of the rig's own runs now: what it does is no seam of their code."""
+        """Tasks in which a call of the rig itself runs now: no fault strikes what it does."""
 
         self.collect_after = _COLLECT_AFTER
         """How many objects are made between two collections of young objects while the loop runs."""

@@ -74,8 +74,10 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
 
     def opens(real: Callable[..., Any]) -> Callable[..., Any]:
         def open_(file: Any, mode: str = "r", *args: Any, **kwargs: Any) -> Any:
-            seams = seams_of(here(), "files") if not _WRITES.isdisjoint(mode) and here() is not None else None
-            if seams is None or not _is_named(file) or kwargs.get("opener") is not None:
+            world = here()
+            seams = None if world is None or world.border.call_seams is None else seams_of(world, "files")
+            writes = isinstance(mode, str) and not _WRITES.isdisjoint(mode)
+            if seams is None or not writes or not _is_named(file) or kwargs.get("opener") is not None:
                 return real(file, mode, *args, **kwargs)
             name = file_name(file)
             seams.before(f"file open {name}", io_error)

@@ -96,7 +96,7 @@ class DatabaseClocks:
         """Let a server follow as soon as it is used: an SQL server if a driver sends a statement, a key-value server if
         somebody connects to it.
 
-        Parameters: `server` is None if it is not known yet; `find` returns it then. `begin` lets it follow.
+        Parameters: `server`: None if it is not known yet; `find` returns it then. `begin` lets it follow.
         """
         self._pending.append(_Pending(find, begin))
         if server is not None and server.kind == "key-value":
