@@ -155,8 +155,11 @@ class _TranslatedErrors:
 
 
 def seams_of(world: Any, kind: str) -> CallSeams | None:
-    """Return the seams of a rig, if those of a kind are on and faults can strike the running code. None if not."""
-    seams: CallSeams | None = world.border.call_seams
+    """Return the seams of a rig, if those of a kind are on and faults can strike the running code. None if not.
+
+    Parameters: `world` is what `Here` returns; None outside a rig.
+    """
+    seams: CallSeams | None = None if world is None else world.border.call_seams
     if seams is None or kind not in seams.kinds or seams.loop.fault_hook is None or ending():
         return None
     task = seams.loop.current

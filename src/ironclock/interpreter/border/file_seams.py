@@ -75,7 +75,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
     def opens(real: Callable[..., Any]) -> Callable[..., Any]:
         def open_(file: Any, mode: str = "r", *args: Any, **kwargs: Any) -> Any:
             world = here()
-            seams = None if world is None or world.border.call_seams is None else seams_of(world, "files")
+            seams = seams_of(world, "files")
             writes = isinstance(mode, str) and not _WRITES.isdisjoint(mode)
             if seams is None or not writes or not _is_named(file) or kwargs.get("opener") is not None:
                 return real(file, mode, *args, **kwargs)
@@ -98,7 +98,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
         def make(real: Callable[..., Any]) -> Callable[..., Any]:
             def call(*args: Any, **kwargs: Any) -> Any:
                 world = here()
-                seams = None if world is None else seams_of(world, "files")
+                seams = seams_of(world, "files")
                 given = args[number] if len(args) > number else kwargs.get("dst" if number else "path")
                 if seams is None or not _is_named(given):
                     return real(*args, **kwargs)
@@ -112,7 +112,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
         def make(real: Callable[..., Any]) -> Callable[..., Any]:
             def call(fd: Any, *args: Any) -> Any:
                 world = here()
-                seams = None if world is None else seams_of(world, "files")
+                seams = seams_of(world, "files")
                 return _with_seams(seams, what, fd, lambda: real(fd, *args))
 
             return call

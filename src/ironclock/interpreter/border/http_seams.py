@@ -8,12 +8,7 @@ from typing import Any
 
 from ..patching.builtin_patching import Here
 from ..patching.late_patches import Attribute, Function, Patch
-from .call_seams import CallSeams, connection_error, connection_refused, http_call, seams_of
-
-
-def _seams(here: Here) -> CallSeams | None:
-    world = here()
-    return None if world is None or world.border.call_seams is None else seams_of(world, "http")
+from .call_seams import connection_error, connection_refused, http_call, seams_of
 
 
 def _changed(_: object) -> bool:
@@ -28,7 +23,7 @@ def standard_patches(here: Here) -> list[Patch]:
 
     def begins(real: Callable[..., Any]) -> Callable[..., Any]:
         def putrequest(self: Any, method: str, url: str, *args: Any, **kwargs: Any) -> Any:
-            seams = _seams(here)
+            seams = seams_of(here(), "http")
             if seams is not None:
                 asked[self] = http_call(method, url, self.host)
                 seams.before(asked[self], connection_refused)
@@ -39,7 +34,7 @@ def standard_patches(here: Here) -> list[Patch]:
     def answered(real: Callable[..., Any]) -> Callable[..., Any]:
         def getresponse(self: Any) -> Any:
             response = real(self)
-            seams, what = _seams(here), asked.pop(self, None)
+            seams, what = seams_of(here(), "http"), asked.pop(self, None)
             if seams is not None and what is not None:
                 try:
                     seams.after(what, connection_error)
@@ -62,7 +57,7 @@ def httpcore_patches(here: Here) -> list[Patch]:
 
     def handles(real: Callable[..., Any]) -> Callable[..., Any]:
         def handle_request(self: Any, request: Any) -> Any:
-            seams = _seams(here)
+            seams = seams_of(here(), "http")
             if seams is None:
                 return real(self, request)
             seams.before(about(request), httpcore.ConnectError)
@@ -78,7 +73,7 @@ def httpcore_patches(here: Here) -> list[Patch]:
 
     def handles_async(real: Callable[..., Any]) -> Callable[..., Any]:
         async def handle_async_request(self: Any, request: Any) -> Any:
-            seams = _seams(here)
+            seams = seams_of(here(), "http")
             if seams is None:
                 return await real(self, request)
             return await seams.around_async(
@@ -102,7 +97,7 @@ def aiohttp_patches(here: Here) -> list[Patch]:
 
     def requests(real: Callable[..., Any]) -> Callable[..., Any]:
         async def request(self: Any, method: str, url: Any, **kwargs: Any) -> Any:
-            seams = _seams(here)
+            seams = seams_of(here(), "http")
             if seams is None:
                 return await real(self, method, url, **kwargs)
             what = http_call(method, str(url))

@@ -241,7 +241,7 @@ def _unset_psycopg(connection: Any) -> None:
 
 def _psycopg_call(world: Any, connection: Any, gen: Any) -> tuple[CallSeams | None, tuple[str, bool] | None]:
     """Return the seams of what a generator is about to do, and its name. None if it has none."""
-    seams = None if world.border.call_seams is None else seams_of(world, "sql")
+    seams = seams_of(world, "sql")
     frame = getattr(gen, "gi_frame", None)
     if seams is None or frame is None:
         return None, None
@@ -420,7 +420,7 @@ class Psycopg2Waits:
                 query = self._follow(world, cursor, query, execute)
                 if name == "execute":
                     self._note_limit(world, cursor.connection, query, execute)
-                seams = None if world.border.call_seams is None or name == "callproc" else seams_of(world, "sql")
+                seams = None if name == "callproc" else seams_of(world, "sql")
                 about = None if seams is None else sql_call(query)
                 if seams is None or about is None:
                     return real(cursor, query, *args, **kwargs)
@@ -471,7 +471,7 @@ class Psycopg2Waits:
     def _commit(self, real: Any) -> Any:
         def commit(connection: Any) -> Any:
             world = self._here()
-            seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+            seams = seams_of(world, "sql")
             if seams is None or not connection.info.transaction_status:
                 result = real(connection)
             else:
@@ -609,7 +609,7 @@ def asyncpg_patches(here: Here) -> list[Patch]:
                     if statement is not None and len(args) > statement:
                         sql = world.border.database_clocks.statement(args[statement], follows)
                         args = (*args[:statement], sql, *args[statement + 1 :])
-                    seams = None if world.border.call_seams is None else seams_of(world, "sql")
+                    seams = seams_of(world, "sql")
                     about = None if seams is None or not sql else sql_call(sql)
                     if seams is not None and about is not None:
                         return await seams.around_async(

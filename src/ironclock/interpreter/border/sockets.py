@@ -47,7 +47,7 @@ def _with_seams(what: str, method: Callable[..., Any], here: Here) -> Callable[.
 
     def seamed(one: Any, *args: Any) -> Any:
         world = here()
-        seams = None if world is None or world.border.call_seams is None else seams_of(world, "sockets")
+        seams = seams_of(world, "sockets")
         if seams is None:
             return method(one, *args)
         return seams.around(what, lambda: method(one, *args), connection_error, lambda _: True)

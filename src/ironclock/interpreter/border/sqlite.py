@@ -142,7 +142,7 @@ def connection_patches(here: Here) -> list[Patch]:
         def make(real: Any) -> Any:
             def seamed(one: Any, *args: Any, **kwargs: Any) -> Any:
                 world = here()
-                seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+                seams = seams_of(world, "sql")
                 call = None if seams is None else named(one, args)
                 if seams is None or call is None:
                     return method(one, *args, **kwargs)

@@ -30,7 +30,7 @@ def _method(here: Here, unset: Callable[[Any, Any], None], error: OwnError) -> C
                 setting = clocks.mariadb_statement(self, sql, lambda one: unset(one, real))
                 if setting is not None:
                     real(self, _as(sql, setting))
-                seams = None if world.border.call_seams is None else seams_of(world, "sql")
+                seams = seams_of(world, "sql")
                 about = None if seams is None else sql_call(sql)
                 if seams is not None and about is not None:
                     return seams.around(
@@ -49,7 +49,7 @@ def _commit(here: Here, error: OwnError) -> Callable[[Any], Any]:
     def make(real: Callable[..., Any]) -> Callable[..., Any]:
         def commit(self: Any) -> Any:
             world = here()
-            seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+            seams = seams_of(world, "sql")
             return real(self) if seams is None else seams.around("sql COMMIT", lambda: real(self), error, _changed)
 
         return commit
@@ -61,7 +61,7 @@ def _commit_async(here: Here, error: OwnError) -> Callable[[Any], Any]:
     def make(real: Callable[..., Any]) -> Callable[..., Any]:
         async def commit(self: Any) -> Any:
             world = here()
-            seams = None if world is None or world.border.call_seams is None else seams_of(world, "sql")
+            seams = seams_of(world, "sql")
             if seams is None:
                 return await real(self)
             return await seams.around_async("sql COMMIT", lambda: real(self), error, _changed)
@@ -84,7 +84,7 @@ def _async_method(here: Here, error: OwnError) -> Callable[[Any], Any]:
                 setting = clocks.mariadb_statement(self, sql, lambda one: _unset_when_used(one, real))
                 if setting is not None:
                     await real(self, _as(sql, setting))
-                seams = None if world.border.call_seams is None else seams_of(world, "sql")
+                seams = seams_of(world, "sql")
                 about = None if seams is None else sql_call(sql)
                 if seams is not None and about is not None:
                     return await seams.around_async(
