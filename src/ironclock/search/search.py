@@ -29,8 +29,8 @@ ROUND = 128
 _SHORTER = 10
 # An outage that lasts until the end of the story is tried once more, with this part of its duration.
 
-MOST_KEPT_SETS = 2_000
-"""Of how many sets of faults it is kept to which seams they lead."""
+MOST_KEPT_SETS = 256
+"""Of how many sets of several faults it is kept to which seams they lead. Of single faults it is kept always."""
 
 DEPTH_OF_ORDERS = 3
 """The depth of the mistakes that random priorities look for: how many ordering constraints they need."""
@@ -81,6 +81,8 @@ class Search:
         self._tell = tell
         self._singles = [move for _, moves in plain.seams for move in moves]
         self._bad: set[Move] = set()
+        self._kept_sets = 0
+        self._same: dict[Move, Move] = {}
         self._in_outage: set[Move] = set()
         self._number = {move: number for number, move in enumerate(self._singles)}
         self._after: dict[tuple[Move, ...], tuple[Move, ...]] = {}
@@ -305,9 +307,14 @@ class Search:
 
     def _note_after(self, moves: tuple[Move, ...], result: RunResult) -> None:
         """Note the faults that fit at seams to which only these moves have led."""
-        further = tuple(one for _, moves in result.seams for one in moves)
-        if further and not result.broken and len(self._after) < MOST_KEPT_SETS:
-            self._after[moves] = further
+        if not result.seams or result.broken:
+            return
+        if len(moves) > 1:
+            if self._kept_sets == MOST_KEPT_SETS:
+                return
+            self._kept_sets += 1
+        # Many sets lead to the same seams: their moves are kept once.
+        self._after[moves] = tuple(self._same.setdefault(one, one) for _, fitting in result.seams for one in fitting)
 
     # --- trying -------------------------------------------------------------------------------------
 
