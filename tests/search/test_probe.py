@@ -211,7 +211,7 @@ def test_faults_strike_in_worker_loops_that_nobody_observes() -> None:
 
     law = ic.laws.holds("it loads twice", lambda world: len(world.effects_of("deck.load")) == 2)
     (found,) = ic.probe(story, law, faults=["fail"], depth=1, orders=False)
-    assert found.moves == ("worker-1, before deck.load (time 2): an error",) or "after deck.load" in found.moves[0]
+    assert found.moves == ("worker-1, after deck.load: an error",)
 
 
 def test_an_outage_is_of_the_whole_service_and_of_no_other() -> None:
@@ -238,8 +238,6 @@ def test_an_outage_is_of_the_whole_service_and_of_no_other() -> None:
 
 
 def test_sets_are_drawn_from_seams_that_faults_lead_to_and_never_twice() -> None:
-    tried: list[tuple[str, ...]] = []
-
     def story(rig: ic.Rig) -> None:
         one_job(rig, lambda: None, retry=ic.Retry(6, "1m"))
 
@@ -252,7 +250,6 @@ def test_sets_are_drawn_from_seams_that_faults_lead_to_and_never_twice() -> None
     sets = [(moves[a], moves[b], moves[c]) for a in range(10) for b in range(10, 20) for c in range(20, 30)]
     assert [seen.is_new(one) for one in sets] == [True] * 1_000
     assert not any(seen.is_new(one[::-1]) for one in sets)
-    assert not tried
 
 
 def test_idle_polls_are_one_seam() -> None:
@@ -530,7 +527,7 @@ def test_a_long_story_is_cut_to_what_differs() -> None:
         "41 letters are sent", lambda world: len(world.effects_of("mail.send")) == 41 and len(world) > 9
     )
     (found,) = ic.probe(ten_days, law, faults=["fail"], orders=False, runs=20, depth=1)
-    assert found.moves == ("poll_buoy-3, attempt 1, before mail.send: an error",) or "courier" in found.moves[0]
+    assert found.moves == ("call-2, attempt 1, thread 1 (courier), before mail.send: an error",)
     text = str(found)
     assert "what differs from the run without it" in text
     assert len(text.splitlines()) < 30 < len(found.story.splitlines())

@@ -166,6 +166,11 @@ def seams_of(world: Any, kind: str) -> CallSeams | None:
     return seams if task is not None and task.owner is not None and task not in seams.loop.unseen_tasks else None
 
 
+def always(_: object) -> bool:
+    """Return True: a call of this kind changes something, whatever its result is (`CallSeams.around`)."""
+    return True
+
+
 # --- names ----------------------------------------------------------------------------------------------
 
 _COMMENTS = re.compile(r"\s*(?:--[^\n]*\n|/\*.*?\*/|\()", re.DOTALL)

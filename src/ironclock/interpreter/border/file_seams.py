@@ -13,7 +13,7 @@ from typing import Any
 from ..patching.builtin_patching import Here
 from ..patching.real_functions import real_fstat
 from ..tasks.end_without_handlers import ending
-from .call_seams import CallSeams, file_name, io_error, seams_of
+from .call_seams import CallSeams, always, file_name, io_error, seams_of
 
 _TEMPORARY = re.compile(r"[a-z0-9_]{8}(?=\.|$)")  # the random part of a name that the module tempfile has made
 _WRITES = frozenset("wax+")
@@ -102,7 +102,7 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
                 given = args[number] if len(args) > number else kwargs.get("dst" if number else "path")
                 if seams is None or not _is_named(given):
                     return real(*args, **kwargs)
-                return seams.around(f"file {what} {file_name(given)}", lambda: real(*args, **kwargs), io_error, _yes)
+                return seams.around(f"file {what} {file_name(given)}", lambda: real(*args, **kwargs), io_error, always)
 
             return call
 
@@ -138,13 +138,9 @@ def _with_seams(seams: CallSeams | None, what: str, file: Any, call: Callable[[]
     name = None if seams is None else seams.name_of(fd)
     if seams is None or name is None:
         return call()
-    return seams.around(f"file {what} {name}", call, io_error, _yes)
+    return seams.around(f"file {what} {name}", call, io_error, always)
 
 
 def truncated(world: Any, file: Any, call: Callable[[], Any]) -> Any:
     """Truncate an open file, with its seams, if it has any."""
     return _with_seams(seams_of(world, "files"), "truncate", file, call)
-
-
-def _yes(_: object) -> bool:
-    return True

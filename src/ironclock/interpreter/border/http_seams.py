@@ -8,11 +8,7 @@ from typing import Any
 
 from ..patching.builtin_patching import Here
 from ..patching.late_patches import Attribute, Function, Patch
-from .call_seams import connection_error, connection_refused, http_call, seams_of
-
-
-def _changed(_: object) -> bool:
-    return True
+from .call_seams import always, connection_error, connection_refused, http_call, seams_of
 
 
 def standard_patches(here: Here) -> list[Patch]:
@@ -77,7 +73,7 @@ def httpcore_patches(here: Here) -> list[Patch]:
             if seams is None:
                 return await real(self, request)
             return await seams.around_async(
-                about(request), lambda: real(self, request), httpcore.ReadError, _changed, lambda one: one.aclose()
+                about(request), lambda: real(self, request), httpcore.ReadError, always, lambda one: one.aclose()
             )
 
         return handle_async_request
@@ -102,7 +98,7 @@ def aiohttp_patches(here: Here) -> list[Patch]:
                 return await real(self, method, url, **kwargs)
             what = http_call(method, str(url))
             return await seams.around_async(
-                what, lambda: real(self, method, url, **kwargs), aiohttp.ClientConnectionError, _changed, released
+                what, lambda: real(self, method, url, **kwargs), aiohttp.ClientConnectionError, always, released
             )
 
         return request

@@ -26,7 +26,7 @@ from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.late_patches import Attribute, Methods, Patch
 from ..patching.real_functions import poll_for, real_fstat
-from .call_seams import CallSeams, seams_of, sql_call
+from .call_seams import CallSeams, always, seams_of, sql_call
 from .outside_waits import ASKED, IDLE, OutsideWait
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
@@ -164,7 +164,7 @@ def psycopg_patches(here: Here) -> list[Patch]:
 
             if seams is None or call is None:
                 return run()
-            return seams.around(call[0], run, psycopg.OperationalError, _changed if call[1] else None)
+            return seams.around(call[0], run, psycopg.OperationalError, always if call[1] else None)
 
         return wait
 
@@ -182,7 +182,7 @@ def psycopg_patches(here: Here) -> list[Patch]:
 
             if seams is None or call is None:
                 return await run()
-            return await seams.around_async(call[0], run, psycopg.OperationalError, _changed if call[1] else None)
+            return await seams.around_async(call[0], run, psycopg.OperationalError, always if call[1] else None)
 
         return wait
 
@@ -253,10 +253,6 @@ def _psycopg_call(world: Any, connection: Any, gen: Any) -> tuple[CallSeams | No
         return seams, None
     call = sql_call(query.as_string(connection) if hasattr(query, "as_string") else query)
     return seams, call
-
-
-def _changed(_: object) -> bool:
-    return True
 
 
 _NO_STATEMENT = ("_commit_gen", "_rollback_gen", "notifies", "_connect_gen")
@@ -477,7 +473,7 @@ class Psycopg2Waits:
             else:
                 from psycopg2 import OperationalError
 
-                result = seams.around("sql COMMIT", lambda: real(connection), OperationalError, _changed)
+                result = seams.around("sql COMMIT", lambda: real(connection), OperationalError, always)
             session = None if world is None else world.border.database_clocks.known_session(connection)
             if session is not None:
                 session.can_be_taken_away = False
@@ -616,7 +612,7 @@ def asyncpg_patches(here: Here) -> list[Patch]:
                             about[0],
                             lambda: real(self, *args, **kwargs),
                             _asyncpg_error,
-                            _changed if about[1] else None,
+                            always if about[1] else None,
                         )
                 return await real(self, *args, **kwargs)
 

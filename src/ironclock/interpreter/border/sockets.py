@@ -16,7 +16,7 @@ from types import FunctionType
 from typing import Any, cast
 
 from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
-from .call_seams import connection_error, seams_of
+from .call_seams import always, connection_error, seams_of
 
 _IN, _OUT = select.POLLIN, select.POLLOUT
 _DONTWAIT = socket.MSG_DONTWAIT
@@ -50,7 +50,7 @@ def _with_seams(what: str, method: Callable[..., Any], here: Here) -> Callable[.
         seams = seams_of(world, "sockets")
         if seams is None:
             return method(one, *args)
-        return seams.around(what, lambda: method(one, *args), connection_error, lambda _: True)
+        return seams.around(what, lambda: method(one, *args), connection_error, always)
 
     return seamed
 

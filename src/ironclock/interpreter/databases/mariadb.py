@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from ..border.call_seams import OwnError, seams_of, sql_call
+from ..border.call_seams import OwnError, always, seams_of, sql_call
 from ..patching.builtin_patching import Here
 from ..patching.late_patches import Attribute, Patch
 
@@ -34,7 +34,7 @@ def _method(here: Here, unset: Callable[[Any, Any], None], error: OwnError) -> C
                 about = None if seams is None else sql_call(sql)
                 if seams is not None and about is not None:
                     return seams.around(
-                        about[0], lambda: real(self, sql, *args, **kwargs), error, _changed if about[1] else None
+                        about[0], lambda: real(self, sql, *args, **kwargs), error, always if about[1] else None
                     )
             return real(self, sql, *args, **kwargs)
 
@@ -50,7 +50,7 @@ def _commit(here: Here, error: OwnError) -> Callable[[Any], Any]:
         def commit(self: Any) -> Any:
             world = here()
             seams = seams_of(world, "sql")
-            return real(self) if seams is None else seams.around("sql COMMIT", lambda: real(self), error, _changed)
+            return real(self) if seams is None else seams.around("sql COMMIT", lambda: real(self), error, always)
 
         return commit
 
@@ -64,15 +64,11 @@ def _commit_async(here: Here, error: OwnError) -> Callable[[Any], Any]:
             seams = seams_of(world, "sql")
             if seams is None:
                 return await real(self)
-            return await seams.around_async("sql COMMIT", lambda: real(self), error, _changed)
+            return await seams.around_async("sql COMMIT", lambda: real(self), error, always)
 
         return commit
 
     return make
-
-
-def _changed(_: object) -> bool:
-    return True
 
 
 def _async_method(here: Here, error: OwnError) -> Callable[[Any], Any]:
@@ -88,7 +84,7 @@ def _async_method(here: Here, error: OwnError) -> Callable[[Any], Any]:
                 about = None if seams is None else sql_call(sql)
                 if seams is not None and about is not None:
                     return await seams.around_async(
-                        about[0], lambda: real(self, sql, *args, **kwargs), error, _changed if about[1] else None
+                        about[0], lambda: real(self, sql, *args, **kwargs), error, always if about[1] else None
                     )
             return await real(self, sql, *args, **kwargs)
 
