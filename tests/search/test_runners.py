@@ -88,7 +88,7 @@ def test_a_run_that_kills_every_process_is_named() -> None:
 @pytest.mark.parametrize(
     ("end", "said"),
     [
-        (lambda: os._exit(3), "os._exit(3)"), (os.abort, "os.abort()"),
+        (lambda: os._exit(3), "os._exit(3)"), (lambda: os._exit(status=4), "os._exit(4)"), (os.abort, "os.abort()"),
         (lambda: os.kill(os.getpid(), signal.SIGKILL), "os.kill with SIGKILL"),
     ],
 )  # fmt: skip

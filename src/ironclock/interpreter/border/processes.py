@@ -80,17 +80,17 @@ def _ends_process(real: Callable[..., Any], here: Here, told: Callable[..., str]
     Parameters: `told` says a call in words. It is empty for one that does not end this process.
     """
 
-    def ends(*args: Any) -> Any:
+    def ends(*args: Any, **kwargs: Any) -> Any:
         world = here()
-        why = "" if world is None or os.getpid() != world.border.pid else told(*args)
+        why = "" if world is None or os.getpid() != world.border.pid else told(*args, **kwargs)
         if not why:
-            return real(*args)
+            return real(*args, **kwargs)
         task = world.loop.current
         if task is not None and task.owner is not None:
             world.border.worker_exits(task, why)
         elif world.loop.decisions is not None:
             raise RigStateError(f"the story calls {why}, which would end the search; let it return, or raise an error")
-        return real(*args)
+        return real(*args, **kwargs)
 
     return ends
 
