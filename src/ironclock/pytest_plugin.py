@@ -6,6 +6,7 @@ Iron Clock is imported before a test asks for it.
 
 from __future__ import annotations
 
+import contextlib
 import re
 import sys
 import weakref
@@ -22,6 +23,12 @@ if TYPE_CHECKING:
     from .simulation.jobs import Job
 
 _SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after", "allow", "databases")
+_SUITE_OPTIONS = (
+    "search", "budget", "replay", "seams", "seams_min", "seams_page", "seams_json", "payloads",
+)  # fmt: skip
+"""The options that are about the whole suite."""
+_OF_SUITE = ("budget", "laws")
+"""The settings that are about the whole suite, and not for the rig."""
 _TOLD = 12  # jobs whose story stands under a failure
 _TRACED = 3  # jobs whose traceback does
 _OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionError, RecursionError)
@@ -40,7 +47,35 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     )  # fmt: skip
     group.addoption(
         "--ironclock-approve", action="store_true",
-        help="approve the histories that rig.matches(...) compares, and write them",
+        help="approve the histories that rig.matches(...) compares, and write them; and the payloads of the suite",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-search", action="store_true",
+        help="run each test that uses a rig again under each single fault, and check the laws",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-budget", metavar="BUDGET", default=None,
+        help="how much the search can take in all: a duration, such as 2m, or a number of runs, such as '5000 runs'",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-replay", metavar="TOKEN", default=None,
+        help="run one test with the fault of a token that the search has printed, and check the laws",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-seams", action="store_true",
+        help="report which failures the suite has put at each job and effect, and which it never has",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-seams-min", metavar="PERCENT", default=None,
+        help="fail if the fault coverage is below this share",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-seams-page", metavar="FILE", default=None, help="write the fault coverage as an HTML page"
+    )
+    group.addoption("--ironclock-seams-json", metavar="FILE", default=None, help="write the fault coverage as JSON")
+    group.addoption(
+        "--ironclock-payloads", metavar="FILE", default=None,
+        help="compare the arguments of the jobs with those of older code, which are kept in this file",
     )  # fmt: skip
 
 
@@ -50,6 +85,17 @@ def pytest_configure(config: pytest.Config) -> None:
         "markers",
         "rig(start, zone, seed, policy, payload, threads, strict, stuck_after, allow): arguments for the rig fixture",
     )
+    config.addinivalue_line(
+        "markers",
+        "laws(*laws, default=True): laws that must hold in this test, without faults and in the search; default=False "
+        "leaves out those of every test",
+    )
+    asked = {name: config.getoption(f"ironclock_{name}") for name in _SUITE_OPTIONS}
+    if any(value not in (None, False) for value in asked.values()):
+        from .suite.plugin import SuitePlugin
+
+        settings = {name: value for name, value in _settings(config).items() if name in _OF_SUITE}
+        config.pluginmanager.register(SuitePlugin(config, asked, settings), "ironclock-suite")
     if hasattr(config, "workerinput"):  # a process of a parallel run has a thread that talks to the main process
         from .interpreter.patching.real_threads import note_runner_threads
 
@@ -94,7 +140,7 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
     from .errors import IronClockError
     from .rig import Rig
 
-    arguments = dict(_settings(request.config))
+    arguments = {name: value for name, value in _settings(request.config).items() if name not in _OF_SUITE}
     taps = arguments.pop("taps", {})
     databases = arguments.pop("databases", ())
     for marker in reversed(list(request.node.iter_markers("rig"))):
@@ -143,8 +189,9 @@ def _read_settings(path: Path) -> dict[str, Any]:
     values = {key: value for key, value in table.items() if not isinstance(value, dict)}
     taps = table.get("taps", {})
     for key in values:
-        if key not in _SETTINGS:
-            raise pytest.UsageError(f"{path}: [tool.ironclock] has no setting {key!r}; {nearest(key, _SETTINGS)}")
+        if key not in (*_SETTINGS, *_OF_SUITE):
+            near = nearest(key, (*_SETTINGS, *_OF_SUITE, "taps"))
+            raise pytest.UsageError(f"{path}: [tool.ironclock] has no setting {key!r}; {near}")
     return {**values, "taps": taps} if taps else values
 
 
@@ -172,6 +219,7 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
         return (yield)
     finally:
         observers.remove(note)
+        del item.stash[_rigs]  # the search of a suite runs the test again, and reports nothing of that
 
 
 def _rig_of(item: pytest.Item | None) -> Rig | None:
@@ -208,11 +256,12 @@ def pytest_fixture_setup(
         result = yield
     else:
         rig_module = sys.modules["ironclock.rig"]
-        fixturedef.addfinalizer(lambda: ending.__exit__(None, None, None))
+        ending = contextlib.ExitStack()
+        fixturedef.addfinalizer(ending.close)
         with rig_module.held(made):
             result = yield
-        ending = rig_module.held(made)
-        fixturedef.addfinalizer(ending.__enter__)  # finalizers run from the last to the first
+        # Finalizers run from the last to the first.
+        fixturedef.addfinalizer(lambda: ending.enter_context(rig_module.held(made)))
     module = sys.modules.get("ironclock.rig")
     if module is not None and isinstance(result, module.Rig):
         known = request.config.stash.setdefault(_made, {}).setdefault(fixturedef.argname, [])

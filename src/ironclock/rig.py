@@ -6,7 +6,7 @@ import datetime as dt
 import threading
 from collections import Counter
 from collections.abc import Callable, Collection, Coroutine, Iterable, Mapping, Sequence
-from contextlib import AbstractContextManager, nullcontext
+from contextlib import AbstractContextManager, ExitStack, nullcontext
 from types import CodeType, TracebackType
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, get_args, overload
 
@@ -1272,17 +1272,19 @@ class Rig:
         finally:
             self._thread = None
             self._depth = 0
-            if self._asyncio_loops is not None:
-                self._asyncio_loops.close_idle()
-            for outbox in self._outboxes:
-                outbox.close()
-            if self._border is not None:
-                self._border.leave()
-            self._threads.end_idle_pool_workers()
-            if not self._holds:
-                self._threads.end_those_of_test()
-            self._threads.states.leave()
-            installation.leave()
+            # All of this is done, from the last to the first, whatever raises: a rig must not stay entered.
+            with ExitStack() as leaving:
+                leaving.callback(installation.leave)
+                leaving.callback(self._threads.states.leave)
+                if not self._holds:
+                    leaving.callback(self._threads.end_those_of_test)
+                leaving.callback(self._threads.end_idle_pool_workers)
+                if self._border is not None:
+                    leaving.callback(self._border.leave)
+                for outbox in reversed(self._outboxes):
+                    leaving.callback(outbox.close)
+                if self._asyncio_loops is not None:
+                    leaving.callback(self._asyncio_loops.close_idle)
 
     def close(self) -> None:
         """End every suspended job. The rig can still be read; do not advance it. The `rig` fixture does this.
@@ -1410,6 +1412,12 @@ def taps_of(rig: Rig) -> int:
 def simulation_of(rig: Rig) -> Simulation:
     """Return the simulation of a rig, for modules that build on it."""
     return rig._simulation
+
+
+def replayed(rig: Rig) -> None:
+    """Raise `ReplayError` if the rig replays a token and never came to a place that it names."""
+    if rig._replay is not None:
+        rig._replay.must_fit()
 
 
 def changes_of(rig: Rig) -> int:

@@ -37,10 +37,10 @@ def test_a_delay_and_two_workers(rig: ic.Rig, desk: jobs.Jobs) -> None:
         rig.run_loop(desk.work, name, name=f"worker-{name}")
     for number in range(4):
         book.later(number)  # type: ignore[attr-defined]
-    book.later(9, after=600)  # type: ignore[attr-defined]
-    rig.advance("9m")
+    book.later(9, after=20)  # type: ignore[attr-defined]
+    rig.advance("19s")
     assert sorted(done) == [0, 1, 2, 3]
-    rig.advance("2m")
+    rig.advance("5s")
     assert sorted(done) == [0, 1, 2, 3, 9]
     assert {job.state for job in rig.jobs("book")} == {"done"}
 
@@ -55,6 +55,6 @@ def test_what_a_dead_worker_had_is_left_in_its_list(rig: ic.Rig, desk: jobs.Jobs
     rig.run_loop(desk.work, "a", name="worker", restart="10s")
     rig.faults.crash("book", at="ack", attempts=1)
     book.later(7)  # type: ignore[attr-defined]
-    rig.advance("10m")
+    rig.advance("30s")
     assert client.llen("jobs:doing:a") == 1
     assert rig.jobs("book").one().attempts[0].outcome == "crashed"

@@ -49,7 +49,7 @@ def follows(rig: ic.Rig, postgres_url: str, desk: psycopg.Connection) -> ic.Rig:
 
 
 def test_a_letter_is_sent_in_its_time(follows: ic.Rig, desk: Any, postgres_url: str, letters: list[str]) -> None:
-    follows.run_loop(queue.work, postgres_url, count=2, name="worker")
+    follows.run_loop(queue.work, postgres_url, count=2, name="worker", skip_polls=True)
     queue.put(desk, "letter", wait=3_600, to="ada@tern-line.test")
     follows.advance("1h")
     assert letters == []
@@ -93,7 +93,7 @@ def test_sigterm_lets_the_running_job_end(follows: ic.Rig, desk: Any, postgres_u
 
 
 def test_a_quiet_week(follows: ic.Rig, desk: Any, postgres_url: str, letters: list[str]) -> None:
-    follows.run_loop(queue.work, postgres_url, count=3, name="worker", skip_polls=True)
+    follows.run_loop(queue.work, postgres_url, count=2, name="worker", skip_polls=True)
     follows.run_loop(queue.reap, postgres_url, skip_polls=True)
     for day in range(7):
         queue.put(desk, "letter", wait=day * 86_400 + 3_600, to=f"day {day}")

@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager, nullcontext
 from typing import Any, Protocol
 from urllib.parse import unquote, urlsplit
 
-from ..errors import InputError
+from ..errors import InputError, StuckError
 
 
 class Source(Protocol):
@@ -222,7 +222,11 @@ class _Engine:
         """Close the rig's own connection."""
         connection, self._connection = self._connection, None
         if connection is not None:
-            connection.close()
+            raw = connection.connection.dbapi_connection
+            try:
+                connection.close()
+            except StuckError:  # a task that stands still has it in use: there is no end to wait for
+                raw.close()
         if self._own is not None:
             self._own.dispose()
             self._own = None

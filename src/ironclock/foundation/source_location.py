@@ -105,3 +105,8 @@ def calling(frame: FrameType | None = None) -> str:
     if at is None:
         return UNKNOWN_LINE
     return f"{at.f_code.co_filename}:{at.f_lineno} in {at.f_code.co_name}"
+
+
+def is_installed(file: str) -> bool:
+    """Return True for a file of the standard library or of an installed package."""
+    return file.startswith((_STDLIB, *_INSTALLED))

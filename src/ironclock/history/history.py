@@ -108,6 +108,11 @@ class History(Sequence[Entry]):
             return iter(self._loaded)
         return map(self._entry, self.records())
 
+    @property
+    def is_live(self) -> bool:
+        """True if it is the history of a rig, and not one that was loaded."""
+        return self._loaded is None
+
     def records(self) -> Iterator[Record]:
         """Iterate over the records of a live history."""
         return starmap(Record, self._tuples())
@@ -251,6 +256,22 @@ class History(Sequence[Entry]):
             for e in self
         ]
         return pandas.DataFrame(rows)
+
+    def payloads(self) -> dict[str, list[dict[str, Any]]]:
+        """Return the shapes of the arguments with which jobs were enqueued, by job type.
+
+        A shape has the types and the structure of the arguments, and not their values. Each is a JSON Schema (draft
+        2020-12) of an object with ``args`` and ``kwargs``; equal shapes are one.
+
+        Example::
+
+            rig.enqueue(charge.call("TL-204", seats=3))
+            (shape,) = rig.history.payloads()["charge_fare"]
+            assert shape["properties"]["kwargs"]["properties"] == {"seats": {"type": "integer"}}
+        """
+        from .payload_shapes import payloads
+
+        return payloads(self)
 
     def story(self) -> str:
         """Return what happened in the whole run in words, one line for each entry."""

@@ -124,7 +124,7 @@ def _is_list_of_text(value: Any) -> bool:
 
 
 _FACTS: dict[str, Callable[[Any], bool]] = {
-    "end": _is_instant, **dict.fromkeys(("job_types", "effects", "schedules"), _is_list_of_text),
+    "end": _is_instant, **dict.fromkeys(("job_types", "effects", "addressed", "schedules"), _is_list_of_text),
     "nothing_pending": lambda value: isinstance(value, bool),
 }  # fmt: skip
 

@@ -70,6 +70,16 @@ def enter(functions: ClockFunctions) -> None:
 
 
 @contextmanager
+def ending_within(seconds: float) -> Iterator[None]:
+    """End a run inside the block with `StuckError` if it takes longer than so many real seconds."""
+    _watchdog.ends_at = REAL["monotonic"]() + seconds
+    try:
+        yield
+    finally:
+        _watchdog.ends_at = None
+
+
+@contextmanager
 def kept_in_place() -> Iterator[None]:
     """Keep the replacements in place inside the block, so that to enter many rigs one after the other is cheap."""
     if not _entered and not _kept:

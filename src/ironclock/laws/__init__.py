@@ -15,15 +15,15 @@ from .job_laws import (
     queue_below,
     stops_when_asked,
 )
-from .key_laws import once_per_key
+from .key_laws import no_key_twice, once_per_key
 from .law import Breach, BrokenLaw, Law, World
 from .transaction_laws import after_commit, nothing_left_behind
 from .window_laws import covers, no_firing_refused
 
 __all__ = [
     "Breach", "BrokenLaw", "Law", "World", "after_commit", "attempts_at_most", "covers", "each", "finishes_within",
-    "holds", "in_order", "no_deadlock", "no_firing_refused", "no_overlap", "nothing_left_behind", "nothing_lost",
-    "once_per_key", "queue_below", "stops_when_asked",
+    "holds", "in_order", "no_deadlock", "no_firing_refused", "no_key_twice", "no_overlap", "nothing_left_behind",
+    "nothing_lost", "once_per_key", "queue_below", "stops_when_asked",
 ]  # fmt: skip
 
 if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name

@@ -41,13 +41,51 @@ def once_per_key(
     return once_per_key
 
 
-def _effects(world: World, name: str, wanted: Sequence[Any] | None) -> list[Breach]:
+@states()
+def no_key_twice(name: str | None = None) -> Law:
+    """Return the law that no effect is done twice with the same key.
+
+    Effects without a key do not count. Neither do those that can be repeated: operations of a store, whose keys are
+    addresses, and HTTP requests with an idempotent method (RFC 9110, section 9.2.2).
+
+    Parameters: `name` is the name of an effect. Default None: every effect.
+
+    Example::
+
+        rig.check(ic.laws.no_key_twice())
+    """
+
+    def no_key_twice(world: World) -> list[Breach]:
+        broken = []
+        for effect in sorted(world.effect_names) if name is None else (name,):
+            if effect.partition(".")[0] not in world.history.fact("addressed", ()):
+                broken += _effects(world, effect, None, is_repeatable)
+        return broken
+
+    def is_repeatable(done: Entry) -> bool:
+        return done.data.get("method") in IDEMPOTENT
+
+    return no_key_twice
+
+
+IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"))
+"""The HTTP methods that can be repeated without harm."""
+
+
+def _effects(
+    world: World, name: str, wanted: Sequence[Any] | None, spares: Callable[[Entry], bool] | None = None
+) -> list[Breach]:
+    """Return the breaches of an effect.
+
+    Parameters: `spares` returns True for an effect that can be done twice; with it, effects without a key do not count.
+    """
     by_key: dict[str, list[int]] = {}
     for number, key in world.keys_of(name):
-        by_key.setdefault(repr(key), []).append(number)
+        if key is not None or spares is None:
+            by_key.setdefault(repr(key), []).append(number)
     broken = []
     for text, found in by_key.items():
-        if len(found) > 1:
+        if len(found) > 1 and not (spares is not None and spares(world.entry(found[0]))):
             about = "" if text == "None" else f" of {text}"
             proof = _with_starts(world, [world.entry(number) for number in found[:2]])
             broken.append(Breach(f"{name}{about} is done {len(found)} times", proof))

@@ -44,12 +44,10 @@ def refusal(difference: str, cause: str) -> str:
 
 def plain_history(story: SearchedStory) -> History:
     """Run a story without faults, and return its history."""
-    rig, _, ended = story.play(Plan())
-    history = rig.history
-    if ended is not None:
-        rig.note(f"the story raised {type(ended).__name__}")
-    rig.close()
-    return history
+    with story.playing(Plan(), keeps_history=True) as played:
+        if played.ended is not None:
+            played.rig.note(f"the story raised {type(played.ended).__name__}")
+        return played.rig.history
 
 
 def first_difference(first: History, second: History) -> str:

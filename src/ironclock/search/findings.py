@@ -12,7 +12,6 @@ from ..history.history import History
 from ..history.side_by_side import side_by_side
 from ..interpreter.border.call_seams import checked_seams
 from ..laws.law import Breach, BrokenLaw, told
-from ..rig import take_apart
 from .coverage import Coverage
 from .fault_model import EXHAUST
 from .plan import Plan
@@ -136,22 +135,22 @@ def _finding_of(
 ) -> Finding | None:  # fmt: skip
     from .replay_token import marks_of
 
-    rig, control, ended = searched.play(plan)
-    breaches, _ = searched.judge(rig, plan, ended)
+    with searched.playing(plan, keeps_history=True) as played:
+        rig, control, ended = played
+        history = rig.history
+        breaches, _ = searched.judge(rig, plan, ended)
+        done = control.done
     breach = next((one for one in breaches if one.law == law), None)
     if breach is None:
-        take_apart(rig)
         return None
-    plan = Plan(tuple(move for move in control.done if move in plan.moves), plan.start, plan.kept)
+    plan = Plan(tuple(move for move in done if move in plan.moves), plan.start, plan.kept)
     seams = tuple(sorted(checked_seams(searched.world.get("seams", ()))))
-    token = Token(plan, searched.lines, errors, seams, EXHAUST in searched.model.kinds, *marks_of(rig.history))
-    made = Finding(
-        law, breach.words, tuple(plan.describe()), token.text(), rig.history.story(),
-        told(breach, rig.history) if breach.proof else "", _compared(searched, plan, rig.history), plan,
-        rig.history.digest(), **figures,
+    token = Token(plan, searched.lines, errors, seams, EXHAUST in searched.model.kinds, *marks_of(history))
+    return Finding(
+        law, breach.words, tuple(plan.describe()), token.text(), history.story(),
+        told(breach, history) if breach.proof else "", _compared(searched, plan, history), plan, history.digest(),
+        **figures,
     )  # fmt: skip
-    take_apart(rig)
-    return made
 
 
 _SHORT = 18
@@ -170,10 +169,9 @@ def _compared(searched: SearchedStory, plan: Plan, history: History) -> str:
     """Return the run beside the same run without the moves. Empty if there are none."""
     if not plan.moves:
         return ""
-    without, _, _ = searched.play(replace(plan, moves=()))
-    found = side_by_side(without.history, history, ("without it", "with it"))
-    take_apart(without)
-    return found
+    with searched.playing(replace(plan, moves=()), keeps_history=True) as played:
+        without = played.rig.history
+    return side_by_side(without, history, ("without it", "with it"))
 
 
 def as_test(

@@ -16,7 +16,6 @@ from ..interpreter.border.call_seams import checked_seams
 from ..interpreter.installation import entered
 from ..laws.job_laws import no_deadlock, nothing_lost
 from ..laws.law import Law
-from ..rig import take_apart
 from ..schedules.schedule import Schedule
 from ..simulation.faults import ErrorLike
 from .determinism import check_deterministic
@@ -188,36 +187,42 @@ def _probe(
 
 def _told(searched: SearchedStory, search: Search) -> Iterable[Finding]:
     """Shrink the smallest plan that broke each law, and yield what it shows."""
-    errors = _error_names(searched)
-    for law, failures in search.failures.items():
-        plan, _ = min(failures.plans, key=lambda one: one[0].size)
-        took = 0
-        if plan != Plan():
-            asked = searched.play(plan)
-            take_apart(asked[0])
-            shrinker = Shrinker(searched, plan, law, asked[1].enqueued)
-            try:
-                plan = shrinker.shrink()
-            except KeyboardInterrupt:
-                plan = shrinker.plan
-            took = shrinker.runs
-            search.coverage.shrinking += took
-        told = finding_of(searched, plan, law, errors, at_run=failures.at_run, shrunk_in=took, also=failures.count - 1)
-        if told is not None:
-            yield told
-        else:
-            search.coverage.notes.append(
-                f"{law} was broken in run {failures.at_run}, and not when that run was repeated: a run with a fault "
-                "leaves something behind for the next one, a global of a module or a file; make it new in the story"
-            )
+    for law in search.failures:
+        found = told_failures(searched, search, law)
+        if found is not None:
+            yield found
+
+
+def told_failures(searched: SearchedStory, search: Search, law: str, shrinks: bool = True) -> Finding | None:
+    """Return what a search shows of a law that it found broken, after shrinking. None if it holds when the run is
+    repeated: a note in the coverage says so. `shrinks` False: without shrinking."""
+    failures = search.failures[law]
+    plan, took = failures.smallest, 0
+    if shrinks and plan != Plan():
+        with searched.playing(plan) as played:
+            enqueued = played.control.enqueued
+        shrinker = Shrinker(searched, plan, law, enqueued)
+        try:
+            plan = shrinker.shrink()
+        except KeyboardInterrupt:
+            plan = shrinker.plan
+        took = shrinker.runs
+        search.coverage.shrinking += took
+    told = finding_of(
+        searched, plan, law, _error_names(searched), at_run=failures.at_run, shrunk_in=took, also=failures.count - 1
+    )
+    if told is None:
+        search.coverage.notes.append(
+            f"{law} was broken in run {failures.at_run}, and not when that run was repeated: a run with a fault "
+            "leaves something behind for the next one, a global of a module or a file; make it new in the story"
+        )
+    return told
 
 
 def _schedules(searched: SearchedStory) -> list[Schedule]:
     """Return the schedules that the story has."""
-    rig, _, _ = searched.play(Plan())
-    found = [scheduled.schedule for scheduled in rig.schedules]
-    take_apart(rig)
-    return found
+    with searched.playing(Plan()) as played:
+        return [scheduled.schedule for scheduled in played.rig.schedules]
 
 
 def _scope(

@@ -35,7 +35,8 @@ _WORDS = (
 @dataclass(frozen=True)
 class Token:
     """The content of a token: the plan, the modules whose lines are switch points, the errors, the kinds of real calls
-    that are seams, whether errors strike the last attempt of a job as well, marks of the history."""
+    that are seams, whether errors strike the last attempt of a job as well, marks of the history. `test` is a short
+    digest of the name of the test that it is of (empty: none), `rig` which of its rigs it is about."""
 
     plan: Plan
     lines: tuple[str, ...] = ()
@@ -44,6 +45,8 @@ class Token:
     exhausts: bool = False
     entries: int = 0
     marks: str = ""
+    test: str = ""
+    rig: int = 1
 
     def text(self) -> str:
         """Return the token as one line."""
@@ -60,6 +63,10 @@ class Token:
             held["seams"] = list(self.seams)
         if self.exhausts:
             held["exhausts"] = True
+        if self.test:
+            held["test"] = self.test
+        if self.rig > 1:
+            held["rig"] = self.rig
         held["marks"] = [self.entries, self.marks]
         squeezer = zlib.compressobj(9, zdict=_WORDS)
         packed = squeezer.compress(json.dumps(held, separators=(",", ":")).encode()) + squeezer.flush()
@@ -94,7 +101,7 @@ def read(text: str) -> Token:
         entries, marks = held["marks"]
         return Token(
             plan, tuple(held.get("lines", ())), held.get("errors", {}), tuple(held.get("seams", ())),
-            held.get("exhausts", False), entries, marks,
+            held.get("exhausts", False), entries, marks, held.get("test", ""), held.get("rig", 1),
         )  # fmt: skip
     except (ValueError, KeyError, TypeError, zlib.error) as error:
         raise InputError(f"the replay token {text!r} is damaged: {error}; copy the whole of it") from None

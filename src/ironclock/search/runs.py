@@ -7,12 +7,15 @@ import gc
 import io
 import sys
 import threading
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field, replace
-from typing import Any, NamedTuple, TypeAlias
+from functools import cached_property
+from typing import Any, NamedTuple, Protocol, TypeAlias
 
 from ..errors import IronClockError
 from ..foundation.source_location import innermost, spot
+from ..history.records import plain
 from ..laws.law import Breach, Law, as_breach, must_be_law
 from ..observers import observers, unobserved
 from ..rig import Rig, changes_of, decided, held, take_apart
@@ -23,6 +26,27 @@ from .plan import LASTING, Move, Place, Plan
 from .run_control import RunControl
 
 Story: TypeAlias = Callable[[Rig], Any]
+
+
+class Played(NamedTuple):
+    """A run that has come to its end: its rig, what controlled it, and the error that the story raised, if it did."""
+
+    rig: Rig
+    control: RunControl
+    ended: BaseException | None
+
+
+class Player(Protocol):
+    """Plays a story in another way than as a function of a rig: a test with its fixtures, say."""
+
+    def __call__(
+        self, begin: Callable[[Rig], RunControl], end: Callable[[Rig], None]
+    ) -> AbstractContextManager[Played]:
+        """Play it once. Leaving the block ends everything that it has made.
+
+        Parameters: `begin` is called with its new rig, `end` with that rig when nobody plays in it any more.
+        """
+
 
 STORY = "the story itself"
 """The name of a law for the assertions of a story without laws."""
@@ -95,19 +119,20 @@ class SearchedStory:
     lines: tuple[str, ...] = ()
     asserts: bool = False
     """True if the assertions of the story count as a law, and any error that it raises although nothing goes wrong."""
+    player: Player | None = None
+    """What plays the story. None: it is a function of a rig."""
 
     def run(
         self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
         notes_switches: bool = False,
     ) -> RunResult:  # fmt: skip
         """Run the story once; return only the result. Parameters as in `RunControl`."""
-        with silence, _NoCollections():
-            rig, control, ended = self.play(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches)
+        with self.playing(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches) as played:
+            rig, control, ended = played
             in_outage = control.in_outage
             broken, raised = ([], "") if in_outage else self.judge(rig, plan, ended)
             failed = _failed_jobs(rig) if notes_seams and plan == Plan() else ()
-            take_apart(rig)
-            del rig
+            del rig, played
         done = tuple(control.done) if broken or notes_switches else ()
         if not (broken or raised or ended or done or control.seams or control.points or control.unspent or in_outage):
             return _UNEVENTFUL  # one object for most runs, so that it is sent only once
@@ -124,38 +149,61 @@ class SearchedStory:
             done,
         )
 
-    def play(
+    @contextmanager
+    def playing(
         self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
-        notes_switches: bool = False,
-    ) -> tuple[Rig, RunControl, BaseException | None]:  # fmt: skip
-        """Run the story once under a plan; return its rig, the control of the run, and what the story raised."""
+        notes_switches: bool = False, keeps_history: bool = False,
+    ) -> Iterator[Played]:  # fmt: skip
+        """Run the story once under a plan. The rig can be read inside the block. Its end takes the rig apart, or, if
+        `keeps_history` is True, closes it, so that its history can be read later."""
         interrupts.check()
-        with unobserved() if observers else _nobody:
-            rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
-        control = decided(
-            rig,
-            lambda loop: RunControl(
-                loop,
-                plan,
-                self.model,
-                notes_seams=notes_seams,
-                known=known,
-                notes_switches=notes_switches,
-                changes=lambda: changes_of(rig),
-            ),
-        )
-        ended: BaseException | None = None
-        with self._at_lines(control), silence, _NoCollections(), held(rig):
+
+        def begin(rig: Rig) -> RunControl:
+            return decided(
+                rig,
+                lambda loop: RunControl(
+                    loop,
+                    plan,
+                    self.model,
+                    notes_seams=notes_seams,
+                    known=known,
+                    notes_switches=notes_switches,
+                    changes=lambda: changes_of(rig),
+                ),
+            )
+
+        with (
+            silence,
+            _NoCollections(),
+            (self.player or self._in_own_rig(plan))(begin, Rig.close if keeps_history else take_apart) as played,
+        ):
+            yield played
+
+    def _in_own_rig(self, plan: Plan) -> Player:
+        """Return what plays the story in a rig of its arguments."""
+
+        @contextmanager
+        def play(begin: Callable[[Rig], RunControl], end: Callable[[Rig], None]) -> Iterator[Played]:
+            with unobserved() if observers else _nobody:
+                rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
+            control = begin(rig)
+            ended: BaseException | None = None
+            with self._at_lines(control), held(rig):
+                try:
+                    self.story(rig)
+                except (KeyboardInterrupt, GeneratorExit):
+                    raise
+                except BaseException as error:  # an exit as well: it would end the search
+                    ended = error
+                    # Its jobs continue without the story: its end says nothing about them.
+                    with contextlib.suppress(IronClockError):
+                        rig.run_dry()
             try:
-                self.story(rig)
-            except (KeyboardInterrupt, GeneratorExit):
-                raise
-            except BaseException as error:  # an exit as well: it would end the search
-                ended = error
-                # Its jobs continue without the story: its end says nothing about them.
-                with contextlib.suppress(IronClockError):
-                    rig.run_dry()
-        return rig, control, ended
+                yield Played(rig, control, ended)
+            finally:
+                end(rig)
+
+        return play
 
     def _at_lines(self, control: RunControl) -> contextlib.AbstractContextManager[None]:
         if not self.lines:
@@ -168,14 +216,19 @@ class SearchedStory:
         with silence:
             return self._judged(rig, plan, ended)
 
+    @cached_property
+    def law_names(self) -> list[str]:
+        """The names of the laws. Two that have one name are told apart by their arguments."""
+        names = [law_name(law, number) for number, law in enumerate(self.laws)]
+        return [plain(law) if names.count(name) > 1 else name for name, law in zip(names, self.laws, strict=True)]
+
     def _judged(self, rig: Rig, plan: Plan, ended: BaseException | None) -> tuple[list[Breach], str]:
         found: list[Breach] = []
         world = rig.world
         kinds = plan.kinds
-        for number, law in enumerate(self.laws):
+        for label, law in zip(self.law_names, self.laws, strict=True):
             if kinds and excused(law, plan, kinds):
                 continue
-            label = law_name(law, number)
             try:
                 for one in law(world):
                     found.append(replace(as_breach(one), law=label))

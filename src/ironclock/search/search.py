@@ -57,6 +57,11 @@ class Failures:
     count: int = 0
     at_run: int = 0
 
+    @property
+    def smallest(self) -> Plan:
+        """The plan with the fewest moves."""
+        return min((plan for plan, _ in self.plans), key=lambda plan: plan.size)
+
 
 class Found(Exception):
     """The search has found the first broken law, and was asked to end there."""
@@ -148,6 +153,8 @@ class Search:
             self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
 
     def _try_singles(self, moves: list[Move], deeper: bool, in_vain: set[Place]) -> None:
+        if len(moves) > self._left:  # a part of them from everywhere says more than the first of them
+            moves = [moves[number] for number in _spread(len(moves), self._left, self._scope.seed)]
         for request, result in self._try(RunRequest(Plan((move,)), notes_seams=deeper) for move in moves):
             self.coverage.tried += 1
             move = request.plan.moves[0]

@@ -140,7 +140,7 @@ class HttpService(Service):
 
     def _answered(self, now: int) -> Reply | None:
         for _, fault in self._faults:
-            if fault.kind == "answer" and fault.strikes(now, self._calls + 1, None):
+            if fault.kind == "answer" and fault.strikes(now, self._calls + 1, None, f"{self.name}.request"):
                 return Reply(fault.status, None, {"retry-after": str(fault.by_ns)} if fault.by_ns else {})
         return None
 

@@ -23,6 +23,7 @@ class KeyValue(Service):
     """
 
     operations = ("get", "set", "add", "delete", "increment")
+    keys_are_addresses = True
 
     def __init__(self, name: str = "store") -> None:
         super().__init__(name)

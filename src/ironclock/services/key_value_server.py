@@ -29,6 +29,8 @@ class KeyValueServer(Service):
         server.fail_over(at="2031-03-03T09:10", loses="2s", down="5s")
     """
 
+    keys_are_addresses = True
+
     def __init__(self, name: str = "key-value server") -> None:
         super().__init__(name)
         self._proxy: KeyValueProxy | None = None
@@ -47,17 +49,19 @@ class KeyValueServer(Service):
         self._calls += 1
         slow = self.delay_ns(name, self._calls) if self._faults else 0
         now = self.in_rig(name).loop.now
+        effect = f"{self.name}.{name}"
         for only, fault in self._faults:
-            if fault.kind == "fail" and only in (None, name) and fault.strikes(now, self._calls, None):
-                error = fault.make()
-                return slow, "down" if str(error).endswith("is down") else f"ERR {error}"
+            if fault.kind == "fail" and only in (None, name) and fault.strikes(now, self._calls, None, effect):
+                return slow, "down" if fault.is_outage else f"ERR {fault.make()}"
         return slow, ""
 
     def loses(self, name: str) -> bool:
         """Return True if the answer of a command is lost."""
         now = self.in_rig(name).loop.now
         return any(
-            fault.kind == "lose" and only in (None, name) and fault.strikes(now, self._calls, None)
+            fault.kind == "lose"
+            and only in (None, name)
+            and fault.strikes(now, self._calls, None, f"{self.name}.{name}")
             for only, fault in self._faults
         )
 

@@ -77,7 +77,7 @@ class MailServer(Service):
         now = self.in_rig("message").loop.now
         return any(
             fault.kind == "fail" and fault.since is not None and fault.since <= now
-            and (fault.until is None or now < fault.until) and "is down" in str(fault.make())
+            and (fault.until is None or now < fault.until) and fault.is_outage
             for _, fault in self._faults
         )  # fmt: skip
 
@@ -143,7 +143,7 @@ class MailServer(Service):
         try:
             self._operate("message", act, str(about), {"to": list(recipients), "subject": str(made.get("Subject", ""))})
         except Exception as error:
-            if kept or "is down" in str(error):
+            if kept or self._is_down():
                 return False
             say(f"451 {error}")
             return True

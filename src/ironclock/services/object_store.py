@@ -41,6 +41,7 @@ class ObjectStore(Service):
     """
 
     operations = ("put", "get", "delete", "list")
+    keys_are_addresses = True
 
     def __init__(self, name: str = "objects", *, listed_after: Duration = 0) -> None:
         super().__init__(name)

@@ -39,6 +39,8 @@ class Service:
 
     operations: tuple[str, ...] = ()
     """The names of its operations. The effects are named after them: ``"mail.send"``."""
+    keys_are_addresses = False
+    """True if the key of an effect says where it is done, as in a store, and not what is done."""
 
     def __init__(self, name: str) -> None:
         if not isinstance(name, str) or not name:
@@ -58,6 +60,8 @@ class Service:
         self._simulation = simulation
         for operation in self.operations:
             simulation.effects.names.setdefault(f"{self.name}.{operation}")
+        if self.keys_are_addresses:
+            simulation.effects.addressed.add(self.name)
         for place in self._later:
             place()
         self._later.clear()
@@ -69,7 +73,7 @@ class Service:
 
         Parameters: `between` is a pair of instants, the end not included; `operation` is the only one that is down.
         """
-        self._place("fail", operation, None, between, None, ServiceError(f"{self.name} is down"))
+        self._place("fail", operation, None, between, None, ServiceError(f"{self.name} is down"), outage=True)
 
     def slow(
         self, by: Duration, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
@@ -104,7 +108,7 @@ class Service:
 
     def _place(
         self, kind: Any, operation: str | None, calls: int | Iterable[int] | None, between: Span,
-        chance: float | None, error: ErrorLike | None, by: int = 0, status: int = 0,
+        chance: float | None, error: ErrorLike | None, by: int = 0, status: int = 0, outage: bool = False,
     ) -> None:  # fmt: skip
         if operation is not None and self.operations and operation not in self.operations:
             raise InputError(f"{self.name} has no operation {operation!r}; give one of {', '.join(self.operations)}")
@@ -121,7 +125,9 @@ class Service:
                 generator = random.Random(f"{self._simulation.seed}:stand:{self.name}:{kind}:{len(self._faults)}")
             fault = LiveFault(kind, None, numbers, since, until, chance, None, error, by, generator)
             fault.status = status
+            fault.is_outage = outage
             self._faults.append((operation, fault))
+            self._simulation.placed_faults.of_services.append(fault)
 
         if self._simulation is None:
             self._later.append(place)  # the rig tells what an instant means, and has the seed
@@ -150,6 +156,7 @@ class Service:
         if not self._faults and self._drawn is None:
             return effects.perform(f"{self.name}.{operation}", act, key, data)
         meant = [fault for only, fault in self._faults if only in (None, operation)]
+        effect = f"{self.name}.{operation}"
 
         if self._drawn is None:
             delay = self.delay_ns(operation, number)
@@ -160,15 +167,15 @@ class Service:
             if delay:
                 self.spend(delay)
             for fault in meant:
-                if fault.kind == "fail" and fault.strikes(loop.now, number, None):
+                if fault.kind == "fail" and fault.strikes(loop.now, number, None, effect):
                     raise fault.make()
 
         def after() -> None:
             for fault in meant:
-                if fault.kind == "lose" and fault.strikes(loop.now, number, None):
+                if fault.kind == "lose" and fault.strikes(loop.now, number, None, effect):
                     raise fault.make()
 
-        return effects.perform(f"{self.name}.{operation}", act, key, data, before, after)
+        return effects.perform(effect, act, key, data, before, after)
 
     def delay_ns(self, operation: str, number: int) -> int:
         """Return how much longer a call takes because of faults."""
@@ -176,7 +183,9 @@ class Service:
         return sum(
             fault.by_ns
             for only, fault in self._faults
-            if fault.kind == "slow" and only in (None, operation) and fault.strikes(now, number, None)
+            if fault.kind == "slow"
+            and only in (None, operation)
+            and fault.strikes(now, number, None, f"{self.name}.{operation}")
         )
 
     def spend(self, ns: int) -> None:

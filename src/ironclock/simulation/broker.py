@@ -145,7 +145,7 @@ class Broker:
         number = self._enqueue_calls[type.name] = self._enqueue_calls.get(type.name, 0) + 1
         error = self._faults.outage_error(queue, now)
         for fault in self._faults.enqueue if error is None else ():
-            if fault.hits(type.name) and fault.strikes(now, number, args):
+            if fault.hits(type.name) and fault.strikes(now, number, args, type.name):
                 error = fault.make()
                 break
         if error is not None:

@@ -76,6 +76,8 @@ class Effects(Sequence[Effect]):
         self._all: list[Effect] = []
         self.names: dict[str, None] = {}
         """The name of every effect that this world can have, in order."""
+        self.addressed: set[str] = set()
+        """The services whose keys are addresses: to use one of them twice is no second deed."""
         self.forward: Callable[[str, Any, str, dict[str, Any]], None] | None = None
         """Where effects go instead, in a forked child: to the parent."""
         self.forward_operation: Callable[[Any, str, Any, dict[str, Any]], Any] | None = None

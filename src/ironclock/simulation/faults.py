@@ -137,6 +137,10 @@ class LiveFault:
     place: str = ""
     """Where it was placed, as ``file:line in function``."""
     take_away: Callable[[LiveFault], None] | None = None
+    victims: set[str] = field(default_factory=set)
+    """The names of the job types, or of the effects, that it has struck."""
+    is_outage: bool = False
+    """True if a whole service is away while it strikes."""
 
     def hits(self, job: str) -> bool:
         """Return True if it is meant for a job type."""
@@ -151,8 +155,11 @@ class LiveFault:
             and (self.when is None or bool(self.when(_as_read(subject))))
         )
 
-    def strikes(self, now: int, number: int, subject: Any) -> bool:
-        """Return True if it strikes attempt (or enqueue call) `number` at `now`, and count that."""
+    def strikes(self, now: int, number: int, subject: Any, victim: str = "") -> bool:
+        """Return True if it strikes attempt (or enqueue call) `number` at `now`, and count that.
+
+        `victim` is the name of what it strikes. Default: the job type of the subject.
+        """
         if self.numbers is not None and number not in self.numbers:
             return False
         if self.since is not None and now < self.since:
@@ -164,6 +171,7 @@ class LiveFault:
         if self.generator is not None and self.generator.random() >= (self.chance or 0.0):
             return False
         self.struck += 1
+        self.victims.add(victim or getattr(subject, "job", subject).type.name)
         return True
 
     def make(self) -> BaseException:
@@ -210,6 +218,10 @@ class PlacedFaults:
         """The queue (None: all), begin and end of each outage of the queue server."""
         self.ever: list[LiveFault] = []
         """Every fault that was ever placed, those that were taken away included."""
+        self.of_services: list[LiveFault] = []
+        """The faults of simulated services. Each service lets its own strike."""
+        self.clock_jumps: list[int] = []
+        """The instants at which the wall clock has jumped."""
 
     @property
     def lists(self) -> tuple[list[LiveFault], ...]:

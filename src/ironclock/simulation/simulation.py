@@ -181,6 +181,7 @@ class Simulation:
     def jump_wall_clock(self, by_ns: int) -> None:
         """Set the wall clock forward or back."""
         self._wall_clock_jumped_ns += by_ns
+        self.placed_faults.clock_jumps.append(self.loop.now)
         self.loop.forget_values()
         self.history.record("note", detail=f"the wall clock jumps by {spell(by_ns)}")
 
@@ -288,6 +289,7 @@ class Simulation:
         """Return what a law can ask of this world beside its entries."""
         return {
             "job_types": list(self.broker.types), "effects": list(self.effects.names),
+            "addressed": sorted(self.effects.addressed),
             "schedules": list(self.schedule_names), "nothing_pending": self.loop.next_due_ns is None,
         }  # fmt: skip
 

@@ -22,10 +22,15 @@ def interrupts_deferred() -> Iterator[None]:
         yield
         return
     before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    deferring.append(1)
     try:
         yield
     finally:
+        deferring.pop()
         signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+deferring: list[int] = []  # not empty inside `interrupts_deferred`
 
 
 def builtins(here: Here) -> dict[str, Callable[[Any], Any]]:

@@ -22,6 +22,7 @@ from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import REAL
 from ..patching.real_functions import poll_for, real_get_ident, real_pipe, real_read, real_start_thread, real_write
 from ..patching.real_threads import current_frames, runner_threads
+from .signals import deferring
 
 SIGNAL = getattr(signal, "SIGRTMAX", 0) - 2
 """Interrupts a call: a real-time signal, which nothing else uses."""
@@ -31,6 +32,7 @@ _COMPUTES = 0.02
 # machine one that computes gets little.
 _COMPUTES_FOR = 3  # how many times longer a job can compute at one instant
 _LOOKS = 8  # looks while a run can stand still
+_LOOKS_AT_RUNS_S = 0.25  # how often to look if a run must be over at an instant
 _DEBUGGERS = ("pdb.py", "bdb.py", "cmd.py", "code.py", "pydevd.py")
 _real_monotonic, _real_sleep = REAL["monotonic"], REAL["sleep"]
 
@@ -55,13 +57,18 @@ class Watchdog:
         self._gone = -1  # can be read when it has ended; a lock would be waited for in simulated time
         self._seen: dict[int, _Seen] = {}
         self._error: StuckError | None = None
+        self._too_long: StuckError | None = None
         self._thread = 0
+        self.ends_at: float | None = None
+        """The instant of the real monotonic clock at which a run must be over. None: no instant."""
         os.register_at_fork(before=self._rest, after_in_parent=self._go_on, after_in_child=self._seen.clear)
 
     def look_after(self, stuck_after_s: float) -> None:
         """Look after a rig that is entered now."""
         self._seen.pop(real_get_ident(), None)
         every = max(stuck_after_s / _LOOKS, 0.02)
+        if self.ends_at is not None:
+            every = min(every, _LOOKS_AT_RUNS_S)
         if self._wake >= 0 and self._every_s <= every:
             return
         if not hasattr(signal, "pthread_kill") or SIGNAL < 0:
@@ -112,6 +119,11 @@ class Watchdog:
 
     def _look_at(self, thread: int, world: Any) -> None:
         now = _real_monotonic()
+        if self.ends_at is not None and now >= self.ends_at and not _is_debugged(current_frames()[thread]):
+            self.ends_at = now + 1  # once more, if something swallows the error
+            self._too_long = StuckError(_TOO_LONG.format(waiting_at(current_frames()[thread])))
+            self._end(thread, self._too_long)
+            return
         computed = REAL["clock_gettime"](time.pthread_getcpuclockid(thread))
         moved = world.loop.now, len(world.history), world.border.outside.looks
         seen = self._seen.get(thread)
@@ -131,6 +143,10 @@ class Watchdog:
                 self._give_up(error)
             return
         seen.ended = True
+        self._end(thread, error)
+
+    def _end(self, thread: int, error: StuckError) -> None:
+        """Raise an error in a thread, past every `except` of a job."""
         if thread == threading.main_thread().ident:
             self._error = error
             signal.pthread_kill(thread, SIGNAL)
@@ -143,9 +159,9 @@ class Watchdog:
     def _interrupted(self, _number: int, _frame: FrameType | None) -> None:
         """Raise the error in the main thread, past every `except` of a job."""
         error, self._error = self._error, None
-        if error is None:
-            return
         world = self._worlds.get(real_get_ident())
+        if error is None or (error is self._too_long and (world is None or self.ends_at is None or deferring)):
+            return  # the run is over, or is left just now; if not, the watchdog comes again
         if world is not None:
             world.loop.stop(error)
         raise error
@@ -154,6 +170,12 @@ class Watchdog:
         """End the process: the call cannot be interrupted."""
         os.write(2, f"ironclock: {error}; the call cannot be interrupted, so the process ends\n".encode())
         os._exit(70)
+
+
+_TOO_LONG = (
+    "the run has taken much longer than it does if nothing goes wrong, and is given up at {}; it may wait for "
+    "something that never comes"
+)
 
 
 def _words(world: Any, stood: float, computes: bool, where: str) -> str:

@@ -1,0 +1,64 @@
+"""The budget of a search: so much time, or so many runs, and how it is spread over tests."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..errors import DurationError, InputError
+from ..foundation.durations import NS, to_ns
+from ..interpreter.patching.clock_functions import REAL
+
+_RUNS = re.compile(r"\s*(\d[\d_]*)\s*runs?\s*")
+
+
+@dataclass
+class Budget:
+    """How much a search can take in all. Both None: as much as it needs."""
+
+    seconds: float | None = None
+    runs: int | None = None
+    _began: float = field(default_factory=lambda: float(REAL["monotonic"]()))
+
+    @property
+    def seconds_left(self) -> float | None:
+        """The real time that is left."""
+        return None if self.seconds is None else max(0.0, self.seconds - (REAL["monotonic"]() - self._began))
+
+    def spend(self, runs: int) -> None:
+        """Take runs off the budget."""
+        if self.runs is not None:
+            self.runs = max(0, self.runs - runs)
+
+    def share(self, needs: Sequence[float]) -> tuple[float | None, int | None]:
+        """Return the seconds and the runs that the first of several tests gets: each test gets the same part of what it
+        needs. What it leaves over is there for the rest.
+
+        Parameters: `needs` are how much each would need, in any unit.
+        """
+        total = sum(needs)
+        part = needs[0] / total if total > 0 else 1 / len(needs)
+        seconds = self.seconds_left
+        return None if seconds is None else seconds * part, None if self.runs is None else round(self.runs * part)
+
+
+def checked_budget(given: Any) -> Budget:
+    """Return a budget: a duration such as ``"2m"``, or ``"5000 runs"``. None: without a limit. Raises `InputError`."""
+    if given is None:
+        return Budget()
+    expected = "give a duration such as '2m', or a number of runs such as '5000 runs'"
+    runs = _RUNS.fullmatch(given) if isinstance(given, str) else None
+    if runs is not None:
+        count = int(runs[1])
+        if count < 1:
+            raise InputError(f"the budget of the search is {given!r}, in which nothing can be run; {expected}")
+        return Budget(runs=count)
+    try:
+        ns = to_ns(given, what="the budget")
+    except (DurationError, TypeError):
+        raise InputError(f"the budget of the search is {given!r}; {expected}") from None
+    if ns <= 0:
+        raise InputError(f"the budget of the search is {given!r}, in which nothing can be run; {expected}")
+    return Budget(seconds=ns / NS)

@@ -1,0 +1,344 @@
+"""Fault coverage: which failures a suite has ever put at each job, effect and schedule, and which it never has.
+
+It is read from the histories of the suite's own runs, so that no more runs are needed. With a search on, it also says
+which failures the search put there, and if a law was broken then.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal, TypeAlias
+
+from ..errors import InputError
+from ..history.records import ENDED_WITH_ERROR
+from ..rig import Rig, simulation_of
+from ..search.plan import Move
+from ..simulation.simulation import Simulation
+
+FAILURES = ("fails before", "fails after", "worker dies", "late", "twice", "out of order", "outage", "clock change")
+"""The kinds of failure, in the order of the table."""
+
+KINDS = ("job", "effect", "schedule")
+"""What a row is about."""
+
+State: TypeAlias = Literal["tested", "survived", "broken", "untried", "does not fit"]
+
+_FITS: dict[str, tuple[str, ...]] = {
+    "job": ("fails before", "worker dies", "late", "twice", "outage"),
+    "effect": ("fails before", "fails after", "worker dies", "late", "twice", "outage"),
+    "schedule": ("late",),
+}  # what fits at each. For a job the rest depends on what it does.
+
+_TWICE = frozenset(("delivered-twice", "redelivered", "ack-lost", "lease-ended"))
+_FAULTS = {
+    "slow": "late", "hang": "late", "delay": "late", "twice": "twice", "lose_ack": "twice", "early": "out of order",
+    "lose": "fails after", "answer": "fails before", "miss": "late",
+}  # fmt: skip
+_MOVES = {
+    "crash": "worker dies", "hang": "late", "slow": "late", "takes": "late", "delay": "late", "miss_firing": "late",
+    "deliver_twice": "twice", "lose_ack": "twice", "fetch_early": "out of order", "refuse_enqueue": "outage",
+    "outage": "outage", "fail_repeatedly": "fails before",
+}  # fmt: skip
+
+
+@dataclass
+class Cell:
+    """One failure of one job, effect or schedule."""
+
+    tests: list[str] = field(default_factory=list)
+    """The tests of the suite that put it there."""
+    survived: list[str] = field(default_factory=list)
+    """The tests under which the search put it there, and every law held."""
+    broken: list[str] = field(default_factory=list)
+    """The tests under which the search put it there, and a law was broken."""
+
+
+@dataclass
+class Row:
+    """One job, effect or schedule. `fits` are the failures that can happen there."""
+
+    kind: str
+    name: str
+    fits: set[str] = field(default_factory=set)
+    cells: dict[str, Cell] = field(default_factory=dict)
+
+    def state(self, failure: str) -> State:
+        """Return what is known of a failure here."""
+        cell = self.cells.get(failure)
+        if cell is None or not (cell.tests or cell.survived or cell.broken):
+            return "untried" if failure in self.fits else "does not fit"
+        return "broken" if cell.broken else "tested" if cell.tests else "survived"
+
+    def cell(self, failure: str) -> Cell:
+        """Return the cell of a failure; it is made if it is missing."""
+        return self.cells.setdefault(failure, Cell())
+
+
+class FaultCoverage:
+    """The fault coverage of a suite, as a table with a row for each job, effect and schedule."""
+
+    def __init__(self) -> None:
+        self._rows: dict[tuple[str, str], Row] = {}
+        self.rigs = 0
+        """How many rigs it was read from."""
+
+    @property
+    def rows(self) -> list[Row]:
+        """The rows: jobs, effects, schedules, each in the order of their names."""
+        return sorted(self._rows.values(), key=lambda row: (KINDS.index(row.kind), row.name))
+
+    def row(self, kind: str, name: str) -> Row:
+        """Return the row of a job, an effect or a schedule; it is made if it is missing."""
+        found = self._rows.get((kind, name))
+        if found is None:
+            found = self._rows[kind, name] = Row(kind, name, set(_FITS[kind]))
+        return found
+
+    @property
+    def fitting(self) -> int:
+        """How many failures fit at all rows together."""
+        return sum(len(row.fits | row.cells.keys()) for row in self._rows.values())
+
+    @property
+    def covered(self) -> int:
+        """How many of them the suite has put there, or the search."""
+        return sum(
+            row.state(failure) in ("tested", "survived", "broken")
+            for row in self._rows.values()
+            for failure in row.cells
+        )
+
+    @property
+    def percent(self) -> float:
+        """The share of the failures that were put there, from 0 to 100. 100 if none fits."""
+        return 100 * self.covered / self.fitting if self.fitting else 100.0
+
+    # --- the suite's own runs -----------------------------------------------------------------------
+
+    def read(self, rig: Rig, test: str) -> None:
+        """Read what went wrong in a rig of a test."""
+        self.rigs += 1
+        reader = _Reader(simulation_of(rig))
+        for kind, name in reader.rows:
+            self.row(kind, name)
+        for kind, name, failure in reader.fits:
+            self.row(kind, name).fits.add(failure)
+        for kind, name, failure in reader.found:
+            tests = self.row(kind, name).cell(failure).tests
+            if test not in tests:
+                tests.append(test)
+
+    # --- what a search put there --------------------------------------------------------------------
+
+    def add_tried(self, tried: Iterable[tuple[str, str, str, bool]], test: str) -> None:
+        """Add what a search of a test has tried: kind, name and failure, and True if a law was broken."""
+        for kind, name, failure, broken in tried:
+            cell = self.row(kind, name).cell(failure)
+            tests = cell.broken if broken else cell.survived
+            if test not in tests:
+                tests.append(test)
+
+    # --- as data ------------------------------------------------------------------------------------
+
+    def as_dict(self) -> dict[str, Any]:
+        """Return it as JSON can hold it."""
+        return {
+            "format": FORMAT, "version": 1, "rigs": self.rigs, "fitting": self.fitting, "covered": self.covered,
+            "percent": round(self.percent, 1),
+            "rows": [
+                {
+                    "kind": row.kind, "name": row.name,
+                    "failures": {
+                        failure: {"state": row.state(failure), **_lists(row.cells.get(failure))}
+                        for failure in FAILURES
+                        if failure in row.fits or failure in row.cells
+                    },
+                }
+                for row in self.rows
+            ],
+        }  # fmt: skip
+
+    def merge(self, data: Mapping[str, Any]) -> None:
+        """Add what `as_dict` of another process has."""
+        self.rigs += data["rigs"]
+        for held in data["rows"]:
+            row = self.row(held["kind"], held["name"])
+            for failure, known in held["failures"].items():
+                row.fits.add(failure)
+                for name in ("tests", "survived", "broken"):
+                    mine = getattr(row.cell(failure), name)
+                    mine += [test for test in known.get(name, ()) if test not in mine]
+
+
+FORMAT = "ironclock fault coverage"
+
+
+def _lists(cell: Cell | None) -> dict[str, list[str]]:
+    if cell is None:
+        return {}
+    return {name: found for name in ("tests", "survived", "broken") if (found := getattr(cell, name))}
+
+
+class _Reader:
+    """Reads what went wrong in one rig."""
+
+    def __init__(self, simulation: Simulation) -> None:
+        self._simulation = simulation
+        self.rows: dict[tuple[str, str], None] = {}
+        self.fits: set[tuple[str, str, str]] = set()
+        self.found: set[tuple[str, str, str]] = set()
+        self._lives: dict[int, list[Any]] = {}  # by number of the job: its type, queue, first and last instant
+        self._read_history()
+        self._read_faults()
+        self._read_clock_changes()
+
+    def _note(self, kind: str, name: str, failure: str) -> None:
+        self.rows[kind, name] = None
+        self.found.add((kind, name, failure))
+
+    def _read_history(self) -> None:
+        did: set[tuple[int, int]] = set()  # attempts that have done an effect
+        done_by: dict[tuple[int, str], int] = {}  # the attempt of a job that did an effect first
+        due: dict[int, int] = {}
+        latest: dict[str, int] = {}  # by job type, when the job was due that has started and was due last
+        count: dict[str, int] = {}
+        for ns, what, job, attempt, detail, _, _, _ in self._simulation.history.records():
+            name = "" if job is None else job.type.name
+            if job is not None:
+                life = self._lives.get(job.number)
+                if life is None:
+                    life = self._lives[job.number] = [name, job.queue, ns, ns]
+                life[3] = ns
+            if what == "effect":
+                self._read_effect(detail, 0 if job is None else job.number, attempt, done_by)
+                if job is not None and detail.outcome in ("done", "repeated"):
+                    did.add((job.number, attempt))
+                    self.fits.add(("job", name, "fails after"))
+            elif job is None:
+                if what == "refused":
+                    self._note("job", detail[0], "outage")
+                elif what == "firing-refused":
+                    self._note("schedule", detail[0], "outage")
+            elif what == "enqueued":
+                self.rows["job", name] = None
+                due[job.number] = detail
+                count[name] = count.get(name, 0) + 1
+                if count[name] == 2:
+                    self.fits.add(("job", name, "out of order"))
+            elif what == "started":
+                if attempt == 1:
+                    mine = due.get(job.number, ns)
+                    if mine < latest.get(name, mine):
+                        self._note("job", name, "out of order")
+                    latest[name] = max(mine, latest.get(name, mine))
+            elif what in ENDED_WITH_ERROR:
+                self._note("job", name, "fails after" if (job.number, attempt) in did else "fails before")
+                if what == "timed-out":
+                    self._note("job", name, "late")
+            elif what == "crashed":
+                self._note("job", name, "worker dies")
+                side, _, effect = str(detail).partition(" ")
+                if effect in self._simulation.effects.names and side in ("before", "after", "halfway"):
+                    self._note("effect", effect, "worker dies")
+            elif what in _TWICE:
+                self._note("job", name, "twice")
+
+    def _read_effect(self, effect: Any, job: int, attempt: int, done_by: dict[tuple[int, str], int]) -> None:
+        self.rows["effect", effect.name] = None
+        if effect.outcome == "failed":
+            self._note("effect", effect.name, "fails before")
+        elif effect.outcome == "repeated":
+            self._note("effect", effect.name, "twice")
+        elif effect.outcome == "done" and job:
+            first = done_by.setdefault((job, effect.name), attempt)
+            if first != attempt:
+                self._note("effect", effect.name, "twice")
+
+    def _read_faults(self) -> None:
+        placed = self._simulation.placed_faults
+        for kind, faults in (("job", placed.ever), ("effect", placed.of_services)):
+            for fault in faults:
+                failure = "outage" if fault.is_outage else _FAULTS.get(fault.kind)
+                for victim in fault.victims:
+                    if failure is not None:
+                        self._note(kind, victim, failure)
+                if fault.victims and kind == "job":
+                    self._read_seam(fault.at, fault.kind)
+        for queue, since, until in placed.outages:
+            for name, of_queue, first, last in self._lives.values():
+                if queue in (None, of_queue) and first < until and last >= since:
+                    self._note("job", name, "outage")
+
+    def _read_seam(self, seam: str, kind: str) -> None:
+        """Note the failure of an effect at whose seam a fault has struck."""
+        side, _, effect = seam.partition(" ")
+        if effect in self._simulation.effects.names and side in ("before", "after"):
+            failure = f"fails {side}" if kind == "fail" else _FAULTS.get(kind)
+            if failure is not None:
+                self._note("effect", effect, failure)
+
+    def _read_clock_changes(self) -> None:
+        timeline, history = self._simulation.timeline, self._simulation.history
+        for name in self._simulation.schedule_names:
+            self.rows["schedule", name] = None
+        jumps = self._simulation.placed_faults.clock_jumps
+        changes_here = _has_clock_changes(timeline.zone, timeline.at(history.end_ns).year)
+        for name, _, first, last in self._lives.values():
+            if changes_here:
+                self.fits.add(("job", name, "clock change"))
+            moved = changes_here and timeline.at(first).utcoffset() != timeline.at(last).utcoffset()
+            if moved or any(first <= jump <= last for jump in jumps):
+                self._note("job", name, "clock change")
+        if changes_here and self._lives:
+            begin = min(life[2] for life in self._lives.values())
+            changed = timeline.at(begin).utcoffset() != timeline.at(history.end_ns).utcoffset()
+            for name in self._simulation.schedule_names:
+                self.fits.add(("schedule", name, "clock change"))
+                if changed:
+                    self._note("schedule", name, "clock change")
+
+
+def _has_clock_changes(zone: Any, year: int) -> bool:
+    """Return True if the offset of a zone is not the same all year."""
+    return len({dt.datetime(year, month, 1, tzinfo=zone).utcoffset() for month in (1, 4, 7, 10)}) > 1
+
+
+def subjects_of(move: Move, jobs: Mapping[str, Iterable[str]]) -> Iterator[tuple[str, str, str]]:
+    """Yield what a move of a search puts where: kind, name and failure.
+
+    Parameters: `jobs` has, by job type, the effects that its jobs do: those of a job that is repeated are repeated.
+    """
+    who, where = move.place.who, move.place.where
+    side, _, about = where.partition(" ")
+    failure = _MOVES.get(move.kind)
+    if who.startswith("schedule "):
+        yield "schedule", who.removeprefix("schedule "), failure or "late"
+        return
+    if about and side in ("before", "after", "halfway") and about not in ("enqueue", "commit"):
+        after = side == "after"
+        yield "effect", about, failure or ("fails after" if after else "fails before")
+        if after and move.kind in ("fail", "crash"):
+            yield "effect", about, "twice"  # its job does it again
+        return
+    job = who.partition("/")[0].rpartition("-")[0]
+    if job not in jobs:  # a request, or a worker loop
+        return
+    yield "job", job, failure or ("fails after" if side in ("after", "commit", "ack") else "fails before")
+    if failure == "twice":
+        for effect in jobs[job]:
+            yield "effect", effect, "twice"
+
+
+def checked_least(given: str | None) -> float | None:
+    """Return the least share of fault coverage that is wanted. Raises `InputError` unless it is from 0 to 100."""
+    if given is None:
+        return None
+    try:
+        share = float(given)
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 100:
+        raise InputError(f"--ironclock-seams-min is {given!r}; give a share in percent, from 0 to 100")
+    return share

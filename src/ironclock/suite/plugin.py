@@ -1,0 +1,343 @@
+"""What the options of pytest that are about a whole suite do: they gather, search, replay and report."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import tempfile
+from collections.abc import Generator, Mapping
+from contextlib import AbstractContextManager, nullcontext, suppress
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from ..errors import InputError, IronClockError, ReplayError
+from ..interpreter.patching.clock_functions import REAL
+from ..observers import observers
+from ..rig import Rig, held, replayed
+from ..search.fault_model import IN_A_ROW, checked_model
+from ..search.replay_token import Token, read
+from .budget import checked_budget
+from .fault_coverage import FaultCoverage, checked_least
+from .fault_coverage_page import page
+from .payload_contracts import Comparison, PayloadContracts
+from .ran_code import RanCode
+from .search_cache import SearchCache, SearchedTest, from_dict
+from .suite_report import grouped, report_coverage, report_payloads, report_search
+from .suite_search import PassedTest, SuiteSearch, history_marks, keyed_effects, test_digest
+from .test_laws import laws_of, laws_of_project
+
+_FOLDER = "ironclock_folder"  # of what the processes of a parallel run write, in xdist's `workerinput`
+_rigs = pytest.StashKey["list[Rig]"]()
+_codes = pytest.StashKey[RanCode]()
+
+
+class SuitePlugin:
+    """Gathers what the tests of a session do, searches them, and reports.
+
+    Parameters: `asked` are the options, ``search``, ``budget``, ``replay``, ``seams``, ``seams_min``, ``seams_page``,
+    ``seams_json`` and ``payloads``; `settings` are ``laws`` and ``budget`` of ``[tool.ironclock]``. Raises
+    `pytest.UsageError` for one that cannot be used.
+    """
+
+    def __init__(self, config: pytest.Config, asked: Mapping[str, Any], settings: Mapping[str, Any]) -> None:
+        self._config = config
+        self._searches = bool(asked["search"])
+        self._least: float | None = None
+        self._token: Token | None = None
+        self._token_text = str(asked["replay"] or "").strip()
+        try:
+            self._least = checked_least(asked["seams_min"])
+            self._budget = checked_budget(settings.get("budget") if asked["budget"] is None else asked["budget"])
+            if asked["budget"] is not None and not self._searches:
+                raise InputError("--ironclock-budget is for the search; give --ironclock-search as well")
+            self._project_laws = laws_of_project(settings.get("laws", []), "[tool.ironclock]")
+            if asked["replay"] is not None:
+                self._token = read(self._token_text)
+            self._payload_path = None if asked["payloads"] is None else Path(asked["payloads"])
+            self._older = None if self._payload_path is None else PayloadContracts.load(self._payload_path)
+        except IronClockError as error:
+            raise pytest.UsageError(str(error)) from None
+        self._page, self._json = asked["seams_page"], asked["seams_json"]
+        self._covers = bool(asked["seams"] or self._page or self._json or self._least is not None)
+        self._coverage = FaultCoverage()
+        self._contracts = PayloadContracts()
+        self._passed: list[PassedTest] = []
+        self._left_out: dict[str, str] = {}
+        self._searched: list[SearchedTest] = []
+        self._interrupted = False
+        self._failures = 0
+        self._comparison = Comparison((), ())
+        self._written = ""
+        self._told: list[str] = []
+        self._last_told = 0.0
+        # A process of a parallel run writes what it has into a folder of the main process.
+        self._worker = dict(getattr(config, "workerinput", {}))
+        self._folder: Path | None = None
+        if self._worker:
+            self._folder = Path(self._worker[_FOLDER])
+
+    # --- parallel runs ------------------------------------------------------------------------------
+
+    @pytest.hookimpl(optionalhook=True)
+    def pytest_configure_node(self, node: Any) -> None:
+        """Tell a process of a parallel run where to write."""
+        if self._folder is None:
+            self._folder = Path(tempfile.mkdtemp(prefix="ironclock-"))
+        node.workerinput[_FOLDER] = str(self._folder)
+
+    def _write(self, name: str, data: Any) -> None:
+        assert self._folder is not None
+        with open(self._folder / f"{self._worker['workerid']}.{name}", "a", encoding="utf-8") as file:
+            file.write(json.dumps(data) + "\n")
+
+    def _read_processes(self) -> None:
+        """Read what the processes of a parallel run have written."""
+        if self._folder is None or self._worker:
+            return
+        for path in sorted(self._folder.iterdir()):
+            for line in path.read_text(encoding="utf-8").splitlines():
+                held = json.loads(line)
+                if path.suffix == ".searched":
+                    kept = held.pop("kept")
+                    self._searched.append(from_dict(held))
+                    self._searched[-1].kept = kept
+                elif path.suffix == ".coverage":
+                    self._coverage.merge(held)
+                elif path.suffix == ".payloads":
+                    self._contracts.merge(held)
+        self._searched.sort(key=lambda one: one.test)
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+    # --- each test ----------------------------------------------------------------------------------
+
+    def pytest_collection_finish(self, session: pytest.Session) -> None:
+        """Refuse a token if it is not for the one test that is chosen."""
+        if self._token is None:
+            return
+        if len(session.items) != 1:
+            raise pytest.UsageError(
+                f"--ironclock-replay repeats one test, and {len(session.items)} are chosen; give its name, as in "
+                "pytest PATH::TEST --ironclock-replay TOKEN"
+            )
+        nodeid = session.items[0].nodeid
+        if self._token.test and self._token.test != test_digest(nodeid):
+            raise pytest.UsageError(
+                f"the replay token is of another test than {nodeid}; copy the whole line 'repeat it' of the finding"
+            )
+
+    @pytest.hookimpl(wrapper=True)
+    def pytest_runtest_protocol(self, item: pytest.Item) -> Generator[None, object, object]:
+        """Keep every rig that the test makes until it has been read."""
+        rigs = item.stash[_rigs] = []
+
+        def note(rig: Rig) -> None:
+            rigs.append(rig)
+            if self._token is not None and len(rigs) == self._token.rig:
+                rig.replay(self._token_text)
+
+        observers.append(note)
+        try:
+            return (yield)
+        finally:
+            observers.remove(note)
+            del item.stash[_rigs]
+
+    @pytest.hookimpl(wrapper=True, tryfirst=True)
+    def pytest_runtest_call(self, item: pytest.Item) -> Generator[None, object, object]:
+        """Note the code that the test runs; or, in a replay, say what the laws say, and not the test itself."""
+        if _rigs not in item.stash:  # it is run again by the search
+            return (yield)
+        if self._token is not None:
+            return (yield from self._replay(item))
+        noting: AbstractContextManager[Any] = nullcontext()
+        if self._searches:
+            noting = item.stash[_codes] = RanCode()
+        with noting:
+            return (yield)
+
+    def _replay(self, item: Any) -> Generator[None, object, object]:
+        assert self._token is not None
+        error: BaseException | None = None
+        result: object = None
+        try:
+            result = yield
+        except ReplayError:
+            raise
+        except Exception as raised:
+            error = raised
+        if getattr(item, "_excinfo", None):  # of a `unittest.TestCase`
+            error = item._excinfo.pop(0).value
+            item._excinfo = None
+        rigs = item.stash[_rigs]
+        if len(rigs) < self._token.rig:
+            raise error or ReplayError(
+                f"the replay token is about rig {self._token.rig} of the test, and it has made {len(rigs)}; the test "
+                "has changed since, search it again"
+            )
+        rig = rigs[self._token.rig - 1]
+        if error is not None:
+            with suppress(IronClockError), held(rig):
+                rig.run_dry()
+        replayed(rig)
+        chosen = tuple(laws_of(item, self._project_laws).of(keyed_effects(rig)))
+        rig.check(*chosen)
+        self._told.append(f"{item.nodeid}: with the token every law holds")
+        if error is not None:
+            self._told.append(
+                f"  the test's own code raises {type(error).__name__}: {error}; a search counts that, and does not "
+                "report it"
+            )
+        return result
+
+    @pytest.hookimpl(wrapper=True)
+    def pytest_runtest_makereport(
+        self, item: pytest.Item, call: pytest.CallInfo[None]
+    ) -> Generator[None, pytest.TestReport, pytest.TestReport]:
+        """Read the rigs of a test when its own code has ended."""
+        report = yield
+        rigs = item.stash.get(_rigs, None)
+        if call.when == "call" and rigs:
+            if self._covers:
+                for rig in rigs:
+                    self._coverage.read(rig, item.nodeid)
+            if self._payload_path is not None:
+                for rig in rigs:
+                    self._contracts.read(rig)
+            if self._searches and report.passed and not hasattr(report, "wasxfail"):
+                self._note_passed(item, call, rigs)
+        return report
+
+    def _note_passed(self, item: pytest.Item, call: pytest.CallInfo[None], rigs: list[Rig]) -> None:
+        if hasattr(getattr(item, "obj", None), "hypothesis"):
+            self._left_out[item.nodeid] = "it draws its own examples"
+            return
+        asked = laws_of(item, self._project_laws)
+        if asked.none:
+            return
+        folder = (getattr(item, "funcargs", None) or {}).get("tmp_path")
+        marks = [history_marks(rig.history, "" if folder is None else str(folder)) for rig in rigs]
+        self._passed.append(PassedTest(item, marks, call.duration, item.stash[_codes].codes, asked))
+
+    # --- the session --------------------------------------------------------------------------------
+
+    @pytest.hookimpl(wrapper=True)
+    def pytest_runtestloop(self, session: pytest.Session) -> Generator[None, object, object]:
+        """Search the tests that have passed when all have run."""
+        result = yield
+        if self._worker:
+            if self._covers:
+                self._write("coverage", self._coverage.as_dict())
+            if self._payload_path is not None:
+                self._write("payloads", self._contracts.as_dict())
+        if self._searches and self._passed and not session.shouldstop:
+            self._search()
+        return result
+
+    def _search(self) -> None:
+        cache = getattr(self._config, "cache", None)
+        folder = None if cache is None else cache.mkdir("ironclock-search")
+        model = checked_model(None, "1m", "1m", None, None, "10m", IN_A_ROW)
+        if self._worker and self._budget.runs is not None:
+            self._budget.runs = max(1, self._budget.runs // int(self._worker.get("workercount", 1)))
+        search = SuiteSearch(model, self._budget, SearchCache(folder, self._warn), self._tell)
+        try:
+            search.run(self._passed, self._left_out)
+        finally:
+            self._searched, self._interrupted = search.found, search.interrupted
+            if self._worker:
+                for one in search.found:
+                    self._write("searched", asdict(one))
+        if search.interrupted:
+            raise KeyboardInterrupt
+
+    def _warn(self, words: str) -> None:
+        self._config.issue_config_time_warning(pytest.PytestWarning(words), 2)
+
+    def _tell(self, done: int, most: int, runs: int, broken: int) -> None:
+        """Show how far the search is: on one line of a terminal, and elsewhere a line now and then."""
+        reporter = self._config.pluginmanager.get_plugin("terminalreporter")
+        now = REAL["monotonic"]()
+        if reporter is None or self._worker or now - self._last_told < (0.1 if reporter.isatty else 10):
+            return
+        if not self._last_told:
+            reporter.write_line("")
+        self._last_told = now
+        words = f"searching: {done} of {most} tests, {runs:,} runs, {broken} laws broken"
+        if reporter.isatty:
+            reporter.rewrite(words, erase=True)
+        else:
+            reporter.write_line(words)
+
+    @pytest.hookimpl(tryfirst=True)
+    def pytest_sessionfinish(self, session: pytest.Session, exitstatus: int) -> None:
+        """Put together what the processes have found, and decide if the session fails."""
+        self._read_processes()
+        if self._worker:
+            return
+        self._failures = len(grouped(self._searched))
+        if self._covers:
+            self._write_coverage()
+            self._failures += self._least is not None and self._coverage.percent < self._least
+        if self._payload_path is not None:
+            self._compare_payloads(self._payload_path)
+            self._failures += len(self._comparison.broken)
+        if self._failures and exitstatus == pytest.ExitCode.OK:
+            session.exitstatus = pytest.ExitCode.TESTS_FAILED
+
+    def _write_coverage(self) -> None:
+        for one in self._searched:
+            self._coverage.add_tried(one.cells, one.test)
+        if self._page is not None:
+            self._write_file(self._page, page(self._coverage, self._searches))
+        if self._json is not None:
+            self._write_file(self._json, json.dumps(self._coverage.as_dict(), indent=1) + "\n")
+
+    def _write_file(self, path: str, text: str) -> None:
+        try:
+            Path(path).write_text(text, encoding="utf-8")
+            self._told.append(f"the fault coverage is in {path}")
+        except OSError as error:
+            self._told.append(f"the fault coverage cannot be written to {path}: {error.strerror}")
+            self._failures += 1
+
+    def _compare_payloads(self, path: Path) -> None:
+        older, approves = self._older, bool(self._config.getoption("--ironclock-approve"))
+        if older is not None:
+            self._comparison = self._contracts.compare(older)
+        if self._comparison.broken and not approves:
+            self._written = (
+                "left as it is; change the code, or, if no older jobs are in flight, run pytest with "
+                "--ironclock-approve"
+            )
+            return
+        made = self._contracts if older is None else self._contracts.joined(older, not self._comparison.broken)
+        if self._comparison.broken:
+            self._comparison = Comparison((), (*self._comparison.notes, *self._comparison.broken))
+        if older is not None and made.as_dict() == older.as_dict():
+            self._written = "nothing has changed"
+            return
+        try:
+            made.save(path)
+        except InputError as error:
+            self._comparison = Comparison((str(error),), ())
+        self._written = f"written, with the payloads of {len(made.jobs)} jobs; commit it"
+
+    def pytest_terminal_summary(self, terminalreporter: Any) -> None:
+        """Report what was found."""
+        if self._searches:
+            report_search(terminalreporter, self._searched, self._interrupted)
+        if self._covers:
+            report_coverage(terminalreporter, self._coverage, self._searches, self._least)
+        if self._payload_path is not None:
+            report_payloads(terminalreporter, self._comparison, self._payload_path, self._written)
+        for line in self._told:
+            terminalreporter.write_line(line)
+        broken = grouped(self._searched)
+        if broken:
+            terminalreporter.stats["found by the search"] = [
+                pytest.TestReport(found[0][0], ("", None, ""), {}, "failed", law, "call")  # other plugins read these
+                for (law, _), found in broken.items()
+            ]

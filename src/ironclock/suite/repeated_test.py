@@ -1,0 +1,115 @@
+"""A test that is run again and again, each time with new fixtures, as a story of the search."""
+
+from __future__ import annotations
+
+import contextlib
+import copy
+import shutil
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from types import MethodType
+from typing import Any
+
+import pytest
+
+from ..errors import StuckError
+from ..history.approval import Approval
+from ..interpreter.installation import ending_within
+from ..observers import observed_by
+from ..rig import Rig, held
+from ..search.run_control import RunControl
+from ..search.runs import Played
+
+
+_FIRST_RUN_S = 120.0  # it also sets up what several tests share, such as a server
+
+
+class NoRig(Exception):
+    """The test has made no rig this time."""
+
+
+class RepeatedTest:
+    """Runs a test again (`Player`).
+
+    Parameters: `number` says which of the rigs that the test makes is searched, from 1. `longest_s`: after how many
+    real seconds a run is given up.
+    """
+
+    def __init__(self, item: pytest.Item, number: int, longest_s: float) -> None:
+        self._item: Any = item
+        self._number = number
+        self._longest_s = longest_s
+        self._approval = Approval(item.path.parent)
+        self.folder: Path | None = None
+        """The folder of the fixture `tmp_path` in the last run. Each run has the same."""
+        self.warms_up = True
+        """True in the first run. Its rigs can be those of fixtures of a wider scope, which other tests use as well."""
+
+    @contextmanager
+    def __call__(self, begin: Callable[[Rig], RunControl], end: Callable[[Rig], None]) -> Iterator[Played]:
+        rigs: list[Rig] = []
+        controls: list[RunControl] = []
+
+        def note(rig: Rig) -> Approval:
+            rigs.append(rig)
+            if len(rigs) == self._number:
+                controls.append(begin(rig))
+            return self._approval
+
+        item = self._item
+        sections = len(item._report_sections)
+        longest_s = _FIRST_RUN_S if self.warms_up else self._longest_s
+        with observed_by(note):
+            try:
+                self._begin()
+                with ending_within(longest_s):
+                    error = self._phase("setup") or self._phase("call")
+                if not controls:
+                    raise NoRig
+                rig = rigs[self._number - 1]
+                if error is not None and not isinstance(error, StuckError):
+                    # Its jobs continue without the test: its end says nothing about them.
+                    with contextlib.suppress(Exception), held(rig), ending_within(longest_s / 4):
+                        rig.run_dry()
+                yield Played(rig, controls[0], error)
+            finally:
+                self._phase("teardown")
+                self._forget()
+                del item._report_sections[sections:]
+                if not self.warms_up:
+                    for rig in rigs:
+                        end(rig)
+                self.warms_up = False
+
+    def _begin(self) -> None:
+        item = self._item
+        if hasattr(item, "_request") and not item._request:
+            item._initrequest()
+
+    def _phase(self, when: Any) -> BaseException | None:
+        """Do one phase of the test as pytest does; return its error."""
+        item = self._item
+        hook = getattr(item.ihook, f"pytest_runtest_{when}")
+        arguments = {"item": item}
+        if when == "teardown":
+            self.folder = (getattr(item, "funcargs", None) or {}).get("tmp_path")
+            arguments["nextitem"] = copy.copy(item)  # as if the same test came next: wider fixtures stay
+        call: pytest.CallInfo[None] = pytest.CallInfo.from_call(
+            lambda: hook(**arguments), when, reraise=(KeyboardInterrupt,)
+        )
+        # Fixtures can ask how a phase ended, as `tmp_path` does.
+        item.ihook.pytest_runtest_makereport(item=item, call=call)
+        return None if call.excinfo is None else call.excinfo.value
+
+    def _forget(self) -> None:
+        """Forget what the run has left at the test: its fixtures, its instance, its folder."""
+        item = self._item
+        if hasattr(item, "_request"):
+            item._request = False
+            item.funcargs = None
+        if isinstance(getattr(item, "obj", None), MethodType):
+            vars(item).pop("_instance", None)
+            item._obj = None
+        if self.folder is not None:
+            shutil.rmtree(self.folder, ignore_errors=True)  # the next run gets a folder of the same name

@@ -1,0 +1,355 @@
+"""The search of a suite: each test that has passed is run again under each single fault that fits its seams."""
+
+from __future__ import annotations
+
+import hashlib
+import shlex
+from array import array
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from types import CodeType
+from zlib import crc32
+
+import pytest
+
+from ..errors import IronClockError, NotDeterministic, StuckError
+from ..history.history import History
+from ..history.records import plain
+from ..interpreter.patching.clock_functions import REAL
+from ..laws.key_laws import IDEMPOTENT
+from ..laws.law import Law, StatedLaw
+from ..rig import Rig, simulation_of
+from ..search.determinism import told_entry
+from ..search.fault_model import FaultModel
+from ..search.findings import Finding
+from ..search.interrupts import interrupts
+from ..search.plan import Move, Plan
+from ..search.probe import told_failures
+from ..search.replay_token import read
+from ..search.runners import Runner, RunRequest
+from ..search.runs import RunResult, SearchedStory
+from ..search.search import LawRaised, Scope, Search
+from .budget import Budget
+from .fault_coverage import subjects_of
+from .ran_code import ProjectModules, code_digest
+from .repeated_test import NoRig, RepeatedTest
+from .search_cache import BrokenInTest, SearchCache, SearchedTest
+from .test_laws import TestLaws
+
+MOST_RIGS = 4
+"""How many rigs of one test are searched."""
+
+LONGEST_RUN_S = 1.0
+"""After how many real seconds, at least, a run is given up: a test can wait for something that never comes."""
+
+_LONGER = 5
+# How many times longer than the test itself a run can take.
+
+
+@dataclass
+class PassedTest:
+    """A test that has passed, with what is needed to search it."""
+
+    item: pytest.Item
+    marks: list[array[int]]
+    """The marks of the history of each of its rigs."""
+    seconds: float
+    """How long its call took, in real time."""
+    codes: set[CodeType]
+    """The functions of the project that it called."""
+    laws: TestLaws
+
+
+def history_marks(history: History, folder: str = "") -> array[int]:
+    """Return a number for each entry of a history. Parameters: `folder` is one whose name differs from run to run."""
+    hidden = folder.encode()
+    return array("L", [crc32(line.replace(hidden, b"*") if hidden else line) for line in history.lines()])
+
+
+class SuiteSearch:
+    """Searches the tests of one process.
+
+    Parameters: `model` is what can go wrong; `cache` has what was found before; `tell` is called with how far it is.
+    """
+
+    def __init__(
+        self, model: FaultModel, budget: Budget, cache: SearchCache, tell: Callable[[int, int, int, int], None]
+    ) -> None:
+        self._model = model
+        self._budget = budget
+        self._cache = cache
+        self._tell = tell
+        self._causes: set[tuple[str, str]] = set()  # laws with their causes, of which a shrunk story is known
+        self.found: list[SearchedTest] = []
+        self.interrupted = False
+
+    def run(self, passed: Sequence[PassedTest], left_out: Mapping[str, str]) -> None:
+        """Search tests. `left_out`: the tests that cannot be searched, with the reason."""
+        self.found += [SearchedTest(test, left_out=reason) for test, reason in left_out.items()]
+        modules = ProjectModules()
+        todo: list[tuple[PassedTest, str]] = []
+        for one in passed:
+            key = self._key(one, modules)
+            known = self._cache.load(one.item.nodeid, key)
+            if known is not None and known.is_complete:
+                self._causes.update((broken.law, broken.cause) for broken in known.broken)
+                self.found.append(known)
+            else:
+                todo.append((one, key))
+        needs = [max(1, sum(map(len, one.marks))) * max(one.seconds, 0.001) for one, _ in todo]
+        begun = len(self.found)
+        last: pytest.Item | None = None
+        try:
+            with interrupts.between_runs():
+                for number, (one, key) in enumerate(todo):
+                    seconds, runs = self._budget.share(needs[number:])
+                    if last is not None:
+                        last.session._setupstate.teardown_exact(one.item)
+                    last = one.item
+                    found = SearchedTest(one.item.nodeid, key)
+                    before = sum(f.runs for f in self.found[begun:])
+                    try:
+                        self._search(
+                            one, found, seconds, runs, partial(self._tell_run, found, number, len(todo), before)
+                        )
+                    finally:
+                        self.found.append(found)
+                    self._budget.spend(found.runs)
+                    if not found.left_out:
+                        self._cache.save(found)
+        except KeyboardInterrupt:
+            self.interrupted = True
+        finally:
+            if last is not None:
+                last.session._setupstate.teardown_exact(None)
+
+    def _tell_run(self, found: SearchedTest, number: int, most: int, before: int) -> None:
+        broken = {(one.law, one.cause) for other in (*self.found, found) for one in other.broken}
+        self._tell(number + 1, most, before + found.runs, len(broken))
+
+    def _key(self, one: PassedTest, modules: ProjectModules) -> str:
+        """Return the digest of all that the search of a test depends on."""
+        from .. import __version__
+
+        files = [str(one.item.path), *(code.co_filename for code in one.codes), *_conftests(one.item)]
+        held = (
+            __version__, one.item.nodeid, [marks.tobytes() for marks in one.marks], self._model_key(),
+            [_law_key(law) for law in one.laws.all_given], one.laws.with_default, modules.digest(files, one.codes),
+        )  # fmt: skip
+        return hashlib.sha256(repr(held).encode()).hexdigest()
+
+    def _model_key(self) -> str:
+        return f"{plain(replace(self._model, kinds=frozenset()))} {sorted(self._model.kinds)}"
+
+    def _search(
+        self, one: PassedTest, found: SearchedTest, seconds: float | None, runs: int | None, tell: Callable[[], None]
+    ) -> None:
+        """Search one test, all of its rigs."""
+        began = REAL["monotonic"]()
+        try:
+            for number, marks in enumerate(one.marks[:MOST_RIGS], 1):
+                if len(marks):
+                    until = None if seconds is None else began + seconds
+                    left = None if runs is None else max(0, runs - found.runs)
+                    _SearchOfRig(self._model, self._causes, one, number, marks, found, tell).run(until, left)
+        except NotDeterministic as error:
+            found.left_out = str(error)
+        except NoRig:
+            found.left_out = "its rig is made once for several tests; give its fixture the scope of one test"
+        except LawRaised as error:
+            found.left_out = f"{error.words}; a law must return its breaches"
+        except IronClockError as error:
+            found.left_out = f"{type(error).__name__}: {error}"
+        found.seconds += REAL["monotonic"]() - began
+        if len(one.marks) > MOST_RIGS:
+            found.notes.append(f"only the first {MOST_RIGS} of its {len(one.marks)} rigs were searched")
+
+
+class _SearchOfRig:
+    """The search of one rig of a test. What it finds goes into `found`."""
+
+    def __init__(
+        self, model: FaultModel, causes: set[tuple[str, str]], one: PassedTest, number: int, marks: array[int],
+        found: SearchedTest, tell: Callable[[], None],
+    ) -> None:  # fmt: skip
+        self._one = one
+        self._number = number
+        self._marks = marks
+        self._causes = causes
+        self._found = found
+        self._tell_run = tell
+        self._player = RepeatedTest(one.item, number, max(LONGEST_RUN_S, _LONGER * one.seconds))
+        self._searched = SearchedStory(_no_story, (), model, player=self._player)
+        self._jobs: dict[str, list[str]] = {}
+
+    def run(self, until: float | None, runs: int | None) -> None:
+        """Search until an instant of the real monotonic clock, or so many runs."""
+        found = self._found
+        plain_run = self._play()
+        found.runs += 1
+        self._tell_run()
+        if not self._searched.laws:
+            return
+        runner = _TimedRunner(self._searched, until, self._note)
+        runner.known = frozenset(place for place, _ in plain_run.seams)
+        scope = Scope(None if runs is None else max(1, runs), depth=1, orders=False)
+        search = Search(runner, scope, plain_run, lambda runs, most, broken: None)
+        interrupted = False
+        try:
+            search.run()
+        except KeyboardInterrupt:
+            interrupted = True  # what was found so far is told
+        found.fitting += search.coverage.fitting
+        found.tried += search.coverage.tried
+        found.ended_early += search.coverage.ended_early
+        found.in_outage += search.coverage.in_outage
+        for law in search.failures:
+            self._tell(search, law)
+        if interrupted:
+            raise KeyboardInterrupt
+
+    def _play(self) -> RunResult:
+        """Run the test without a fault: is it as it was, which seams does it pass, which laws can be asked of it?"""
+        from ..search.runs import told_error
+
+        item = self._one.item
+        with self._searched.playing(Plan(), notes_seams=True) as played:
+            history = played.rig.history
+            if played.ended is not None:
+                raise NotDeterministic(f"it fails if it is run again: {told_error(played.ended)}")
+            folder = (getattr(item, "funcargs", None) or {}).get("tmp_path")
+            marks = history_marks(history, "" if folder is None else str(folder))
+            difference = _difference(self._marks, marks, history)
+            if difference:
+                raise NotDeterministic(f"it differs between two runs: {difference}")
+            chosen = list(self._one.laws.of(keyed_effects(played.rig)))
+            broken, raised = replace(self._searched, laws=tuple(chosen)).judge(played.rig, Plan())
+            if raised:
+                raise LawRaised(Plan(), raised)
+            self._jobs = _effects_by_job(history)
+            seams, folded = tuple(played.control.seams), played.control.folded
+        names = replace(self._searched, laws=tuple(chosen)).law_names
+        anyway = {one.law for one in broken}
+        for name in sorted(anyway):
+            self._found.notes.append(f"{name} is broken without a fault already, and was left out")
+        kept = tuple(law for name, law in zip(names, chosen, strict=True) if name not in anyway)
+        self._searched = replace(self._searched, laws=kept)
+        return RunResult(seams=seams, folded=folded)
+
+    def _note(self, plan: Plan, result: RunResult) -> None:
+        move = plan.moves[0]
+        self._found.runs += 1
+        self._tell_run()
+        if result.ended.startswith(f"{StuckError.__name__}:"):
+            self._found.too_long += 1
+        if not result.in_outage:
+            known = dict.fromkeys(self._found.cells)
+            for cell in subjects_of(move, self._jobs):
+                known[(*cell, bool(result.broken))] = None
+            self._found.cells = list(known)
+
+    def _tell(self, search: Search, law: str) -> None:
+        """Add what a broken law shows, shrunk if it is the first time that this cause breaks it."""
+        cause = cause_of(search.failures[law].smallest.moves)
+        is_new = (law, cause) not in self._causes
+        finding = told_failures(self._searched, search, law, shrinks=is_new)
+        if finding is None:
+            self._found.notes.append(search.coverage.notes[-1])
+            return
+        self._causes.add((law, cause))
+        self._found.shrinking += finding.shrunk_in
+        token = replace(read(finding.token), test=test_digest(self._one.item.nodeid), rig=self._number).text()
+        repeat = f"pytest {shlex.quote(self._one.item.nodeid)} --ironclock-replay {token}"
+        self._found.broken.append(BrokenInTest(law, cause, told_finding(finding), repeat, is_new))
+
+
+class _TimedRunner(Runner):
+    """Does runs in this process until an instant of the real monotonic clock. `note` is called with each result."""
+
+    def __init__(self, story: SearchedStory, until: float | None, note: Callable[[Plan, RunResult], None]) -> None:
+        super().__init__(story)
+        self._until = until
+        self._note = note
+
+    def map(self, requests: Iterable[RunRequest]) -> Iterator[tuple[RunRequest, RunResult]]:
+        for request, result in super().map(requests):
+            self._note(request.plan, result)
+            yield request, result
+            if self._until is not None and REAL["monotonic"]() >= self._until:
+                return
+
+
+def _no_story(_: Rig) -> None:
+    raise AssertionError("a test plays in its own way")
+
+
+def test_digest(nodeid: str) -> str:
+    """Return a short digest of the name of a test, for a token."""
+    return f"{crc32(nodeid.encode()):08x}"
+
+
+def cause_of(moves: Sequence[Move]) -> str:
+    """Return what goes wrong in a plan, without the numbers of jobs and attempts."""
+    causes = []
+    for move in moves:
+        who = move.place.who.partition("/")[0]
+        job = who if who.startswith(("schedule ", "request ")) else who.rpartition("-")[0] or who
+        causes.append(f"{job}, {move.place.where}: {move.kind}")
+    return "; ".join(causes)
+
+
+def told_finding(finding: Finding) -> str:
+    """Return a finding in words, without its token, which stands in the command that repeats it."""
+    return "\n".join(line for line in str(finding).splitlines() if not line.startswith("  replay: "))
+
+
+def keyed_effects(rig: Rig) -> list[str]:
+    """Return the names of the effects of a rig whose keys say what was done."""
+    simulation = simulation_of(rig)
+    found: dict[str, None] = {}
+    for effect in simulation.effects:
+        service = effect.name.partition(".")[0]
+        is_deed = effect.key is not None and service not in simulation.effects.addressed
+        if is_deed and effect.data.get("method") not in IDEMPOTENT:
+            found[effect.name] = None
+    return list(found)
+
+
+def _effects_by_job(history: History) -> dict[str, list[str]]:
+    """Return, for each job type of which there are jobs, the effects that they do."""
+    found: dict[str, dict[str, None]] = {}
+    for record in history.records():
+        if record.job is not None and record.what in ("enqueued", "effect"):
+            effects = found.setdefault(record.job.type.name, {})
+            if record.what == "effect":
+                effects[record.detail.name] = None
+    return {job: list(effects) for job, effects in found.items()}
+
+
+def _difference(before: array[int], now: array[int], history: History) -> str:
+    """Return in words where two runs begin to differ. Empty if they do not."""
+    for number, (one, other) in enumerate(zip(before, now, strict=False)):
+        if one != other:
+            return (
+                f"entry {number + 1} is {told_entry(history, number)!r} in the second run, and was another in the first"
+            )
+    if len(before) > len(now):
+        return f"the second run ends after {len(now)} entries, and the first had {len(before)}"
+    if len(now) > len(before):
+        more = told_entry(history, len(before))
+        return f"the second run has an entry {len(before) + 1}, {more!r}, and the first has ended before it"
+    return ""
+
+
+def _conftests(item: pytest.Item) -> list[str]:
+    """Return the files of fixtures that a test can use."""
+    modules = item.config.pluginmanager._getconftestmodules(item.path)
+    return [str(module.__file__) for module in modules]
+
+
+def _law_key(law: Law) -> str:
+    if isinstance(law, StatedLaw):
+        return str(plain(law))
+    code = getattr(law, "__code__", None)
+    return f"{getattr(law, '__name__', law)} {'' if code is None else code_digest(code)}"

@@ -1,0 +1,129 @@
+"""The laws of a test: those of every test, those of its markers, and those of ``[tool.ironclock]``."""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pytest
+
+from .. import laws
+from ..errors import InputError, IronClockError, SelectionError
+from ..laws.law import Law, World, broken_by, must_be_law, told
+from ..scenario.expectations import law_of
+
+DEFAULT: tuple[Law, ...] = (laws.nothing_lost(), laws.no_deadlock())
+"""The laws of every test, beside `no_key_twice` for each effect whose keys say what was done."""
+
+
+@dataclass(frozen=True)
+class TestLaws:
+    """The laws that are asked of one test."""
+
+    __test__ = False
+
+    marked: tuple[Law, ...] = ()
+    """Those of its markers. They must hold without a fault as well."""
+    of_project: tuple[Law, ...] = ()
+    """Those of ``[tool.ironclock]``. One that is about a job or an effect that the test does not have is left out."""
+    with_default: bool = True
+
+    @property
+    def all_given(self) -> tuple[Law, ...]:
+        """Those that somebody has given."""
+        return (*self.marked, *self.of_project)
+
+    def of(self, keyed_effects: Iterable[str]) -> Iterator[Law]:
+        """Yield every law for a test that does these effects, whose keys say what was done."""
+        yield from self.marked
+        for law in self.of_project:
+            yield _IfItApplies(law)
+        if self.with_default:
+            yield from DEFAULT
+            yield from (laws.no_key_twice(name) for name in keyed_effects)
+
+    @property
+    def none(self) -> bool:
+        """True if no law is asked of the test."""
+        return not (self.marked or self.of_project or self.with_default)
+
+    def check_marked(self, worlds: Sequence[World]) -> None:
+        """Raise `BrokenLaw` if a law of the markers does not hold."""
+        for world in worlds:
+            breaches = broken_by(self.marked, world)
+            if breaches:
+                shown = "\n".join(told(breach, world.history) for breach in breaches)
+                raise laws.BrokenLaw(f"a law of the marker is broken:\n{shown}", breaches)
+
+
+class _IfItApplies:
+    """A law of the project, which holds where it is about nothing."""
+
+    def __init__(self, law: Law) -> None:
+        self._law = law
+        self.__name__ = str(getattr(law, "__name__", type(law).__name__))
+        self.excuses: frozenset[str] = getattr(law, "excuses", frozenset())
+        self.limit_ns = getattr(law, "limit_ns", None)
+
+    def __call__(self, world: World, /) -> Any:
+        try:
+            return list(self._law(world))
+        except SelectionError:
+            return ()
+
+    def __repr__(self) -> str:
+        return repr(self._law)
+
+
+def laws_of(item: pytest.Item, of_project: Sequence[Law] = ()) -> TestLaws:
+    """Return the laws of a test. Raises `pytest.UsageError` for a marker that cannot be used."""
+    found: list[Law] = []
+    with_default = True
+    for marker in reversed(list(item.iter_markers("laws"))):
+        unknown = sorted(marker.kwargs.keys() - {"default"})
+        if unknown or not isinstance(marker.kwargs.get("default", True), bool):
+            raise pytest.UsageError(
+                f"the laws marker of {item.nodeid} has {unknown[0] if unknown else 'default'}="
+                f"{next(iter(marker.kwargs.values()))!r}; give laws, and default=False to leave out those of every test"
+            )
+        with_default = marker.kwargs.get("default", with_default)
+        for law in marker.args:
+            try:
+                if isinstance(law, str):
+                    law = law_of(law, ())
+                must_be_law(law)
+            except IronClockError as error:
+                raise pytest.UsageError(f"the laws marker of {item.nodeid}: {error}") from None
+            found.append(law)
+    return TestLaws(tuple(found), tuple(of_project), with_default)
+
+
+def laws_of_project(tables: object, where: str) -> tuple[Law, ...]:
+    """Return the laws of ``[[tool.ironclock.laws]]``. Raises `InputError`.
+
+    Each table has ``law``, the name of one of `ironclock.laws` or the import path of a law (``"package.module:name"``),
+    and ``with``, a list or a table of the arguments.
+    """
+    expected = 'give [[tool.ironclock.laws]], law = "attempts_at_most", with = ["submit_manifest", 5]'
+    if not isinstance(tables, list):
+        raise InputError(f"{where}: laws is {tables!r}; {expected}")
+    made = []
+    for number, table in enumerate(tables, 1):
+        if not isinstance(table, dict) or not isinstance(table.get("law"), str) or set(table) - {"law", "with"}:
+            raise InputError(f"{where}: table {number} of laws is {table!r}; {expected}")
+        name, given = table["law"], table.get("with", ())
+        made.append(_imported(name, given, where) if ":" in name else law_of(name, given))
+    return tuple(made)
+
+
+def _imported(path: str, given: Any, where: str) -> Law:
+    module, _, name = path.partition(":")
+    try:
+        found = getattr(importlib.import_module(module), name)
+    except (ImportError, AttributeError) as error:
+        raise InputError(f"{where}: the law {path!r} cannot be imported: {error}") from None
+    law = (found(**given) if isinstance(given, dict) else found(*given)) if given else found
+    must_be_law(law)
+    return law  # type: ignore[no-any-return]
