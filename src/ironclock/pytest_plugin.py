@@ -36,6 +36,7 @@ _OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionErro
 _made = pytest.StashKey["dict[str, list[tuple[pytest.FixtureDef[Any], Rig]]]"]()
 _defaults = pytest.StashKey[dict[str, Any]]()
 _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
+_judged = pytest.StashKey["list[Rig]"]()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -202,11 +203,16 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
 
     found: list[weakref.ref[Rig]] = []
     item.stash[_rigs] = found
+    kept: list[Rig] = []
+    if item.get_closest_marker("laws") is not None:
+        item.stash[_judged] = kept  # its laws are asked when the test has ended
 
     approval: list[Approval] = []  # one object for all rigs: a search makes a thousand of them a second
 
     def note(rig: Rig) -> Approval:
         found.append(weakref.ref(rig))
+        if _judged in item.stash:
+            kept.append(rig)
         if not approval:
             _keep_real_durations()
             from .history.approval import Approval
@@ -219,6 +225,8 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
         return (yield)
     finally:
         observers.remove(note)
+        if _judged in item.stash:
+            del item.stash[_judged]
         del item.stash[_rigs]  # the search of a suite runs the test again, and reports nothing of that
 
 
@@ -276,13 +284,15 @@ def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
     """Enter the fixture's rig around the test function, or around the methods of a `unittest.TestCase`."""
     made = _rig_of(item)
     if made is None:
-        return (yield)
+        result = yield
+        _check_laws(item)
+        return result
     rig_module = sys.modules["ironclock.rig"]
     older_taps = rig_module.taps_of(made)
     with rig_module.held(made):
         result = yield
-    failed = getattr(item, "_excinfo", None)  # of a `unittest.TestCase`, which raises nothing here
-    if not failed and _is_of_this_test(item, made):
+    _check_laws(item)
+    if not _has_failed(item) and _is_of_this_test(item, made):
         test = getattr(getattr(item, "obj", None), "__code__", None)
         ends = rig_module.loose_ends_of(made, test, older_taps)
         if ends:
@@ -291,6 +301,24 @@ def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
 
             raise LooseEnds(told(ends))
     return result
+
+
+def _has_failed(item: pytest.Item) -> bool:
+    """Return True if a method of a `unittest.TestCase` has failed: nothing is raised then."""
+    return bool(getattr(item, "_excinfo", None))
+
+
+def _check_laws(item: pytest.Item) -> None:
+    """Raise `BrokenLaw` if a law of the marker `laws` does not hold in a rig of a test that has passed."""
+    rigs = item.stash.get(_judged, None)
+    if rigs is None or _has_failed(item):
+        return
+    from .suite.test_laws import laws_of
+
+    asked = laws_of(item)
+    if not rigs:
+        raise pytest.UsageError(f"{item.nodeid} has laws, and the test makes no rig; take the marker away")
+    asked.check_marked([rig.world for rig in rigs])
 
 
 def _is_of_this_test(item: pytest.Item, rig: Rig) -> bool:

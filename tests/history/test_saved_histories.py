@@ -86,7 +86,7 @@ def test_every_law_gives_the_same_answer_live_and_saved(tmp_path: Path) -> None:
     rig = busy_rig()
     rig.history.save(tmp_path / "run.jsonl")
     saved = ic.laws.World(ic.History.load(tmp_path / "run.jsonl"))
-    names = {getattr(law, "__name__", "") for law in laws()}
+    names = {getattr(law, "law_name", "") for law in laws()}
     assert names >= set(ic.laws.__all__) - {"Breach", "BrokenLaw", "Law", "World"}, "every law is here"
     found = 0
     for law in laws():

@@ -31,7 +31,7 @@ def run(*calls: tuple[str, float, float], workers: int = 1, **policy: Any) -> ic
 def breach(rig: ic.Rig, law: Any) -> str:
     with pytest.raises(ic.BrokenLaw) as caught:
         rig.check(law)
-    assert caught.value.breaches[0].law == law.__name__
+    assert caught.value.breaches[0].law == law.law_name
     return str(caught.value)
 
 

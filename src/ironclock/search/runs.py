@@ -16,7 +16,7 @@ from typing import Any, NamedTuple, Protocol, TypeAlias
 from ..errors import IronClockError
 from ..foundation.source_location import innermost, spot
 from ..history.records import plain
-from ..laws.law import Breach, Law, as_breach, must_be_law
+from ..laws.law import Breach, Law, as_breach, must_be_law, name_of_law
 from ..observers import observers, unobserved
 from ..rig import Rig, changes_of, decided, held, take_apart
 from .fault_model import FaultModel
@@ -281,7 +281,7 @@ _nobody = contextlib.nullcontext()
 
 def law_name(law: Law, number: int) -> str:
     """Return the name of a law."""
-    name = str(getattr(law, "__name__", type(law).__name__))
+    name = name_of_law(law)
     return f"law {number + 1}" if name == "<lambda>" else name
 
 

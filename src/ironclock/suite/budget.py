@@ -55,6 +55,8 @@ def checked_budget(given: Any) -> Budget:
         if count < 1:
             raise InputError(f"the budget of the search is {given!r}, in which nothing can be run; {expected}")
         return Budget(runs=count)
+    if isinstance(given, str) and given.strip() == "0":
+        given = 0
     try:
         ns = to_ns(given, what="the budget")
     except (DurationError, TypeError):

@@ -202,7 +202,7 @@ class _Reader:
         did: set[tuple[int, int]] = set()  # attempts that have done an effect
         done_by: dict[tuple[int, str], int] = {}  # the attempt of a job that did an effect first
         due: dict[int, int] = {}
-        latest: dict[str, int] = {}  # by job type, when the job was due that has started and was due last
+        latest: dict[str, tuple[int, int]] = {}  # by job type, of the jobs that have started, the last in due order
         count: dict[str, int] = {}
         for ns, what, job, attempt, detail, _, _, _ in self._simulation.history.records():
             name = "" if job is None else job.type.name
@@ -229,7 +229,7 @@ class _Reader:
                     self.fits.add(("job", name, "out of order"))
             elif what == "started":
                 if attempt == 1:
-                    mine = due.get(job.number, ns)
+                    mine = due.get(job.number, ns), job.number
                     if mine < latest.get(name, mine):
                         self._note("job", name, "out of order")
                     latest[name] = max(mine, latest.get(name, mine))

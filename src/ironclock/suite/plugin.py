@@ -72,7 +72,7 @@ class SuitePlugin:
         self._comparison = Comparison((), ())
         self._written = ""
         self._told: list[str] = []
-        self._last_told = 0.0
+        self._tell_at = 0.0
         # A process of a parallel run writes what it has into a folder of the main process.
         self._worker = dict(getattr(config, "workerinput", {}))
         self._folder: Path | None = None
@@ -223,7 +223,7 @@ class SuitePlugin:
 
     # --- the session --------------------------------------------------------------------------------
 
-    @pytest.hookimpl(wrapper=True)
+    @pytest.hookimpl(wrapper=True, tryfirst=True)
     def pytest_runtestloop(self, session: pytest.Session) -> Generator[None, object, object]:
         """Search the tests that have passed when all have run."""
         result = yield
@@ -246,6 +246,10 @@ class SuitePlugin:
         try:
             search.run(self._passed, self._left_out)
         finally:
+            reporter = self._config.pluginmanager.get_plugin("terminalreporter")
+            if reporter is not None and reporter.isatty and self._tell_at:
+                reporter.rewrite("", erase=True)
+                reporter.rewrite("")
             self._searched, self._interrupted = search.found, search.interrupted
             if self._worker:
                 for one in search.found:
@@ -260,11 +264,13 @@ class SuitePlugin:
         """Show how far the search is: on one line of a terminal, and elsewhere a line now and then."""
         reporter = self._config.pluginmanager.get_plugin("terminalreporter")
         now = REAL["monotonic"]()
-        if reporter is None or self._worker or now - self._last_told < (0.1 if reporter.isatty else 10):
+        if reporter is None or self._worker or now < self._tell_at:
             return
-        if not self._last_told:
-            reporter.write_line("")
-        self._last_told = now
+        if not self._tell_at:  # a search of less than a second has nothing to tell
+            self._tell_at = now + 1
+            return
+        self._tell_at = now + (0.1 if reporter.isatty else 10)
+        reporter.ensure_newline()
         words = f"searching: {done} of {most} tests, {runs:,} runs, {broken} laws broken"
         if reporter.isatty:
             reporter.rewrite(words, erase=True)

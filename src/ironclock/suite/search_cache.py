@@ -59,6 +59,14 @@ class SearchedTest:
     """What else there is to say."""
     kept: bool = False
     """True if this is from an earlier session."""
+    sessions: int = 1
+    """In how many sessions the test was searched, as it is now. Each tries another part of what is too much for one."""
+
+    def go_on(self, earlier: SearchedTest) -> None:
+        """Take over what earlier sessions have found, which had no time for the rest."""
+        self.sessions = earlier.sessions + 1
+        self.cells = earlier.cells
+        self.broken = earlier.broken
 
     @property
     def is_complete(self) -> bool:

@@ -18,7 +18,7 @@ from ..history.history import History
 from ..history.records import plain
 from ..interpreter.patching.clock_functions import REAL
 from ..laws.key_laws import IDEMPOTENT
-from ..laws.law import Law, StatedLaw
+from ..laws.law import Law, StatedLaw, name_of_law
 from ..rig import Rig, simulation_of
 from ..search.determinism import told_entry
 from ..search.fault_model import FaultModel
@@ -28,7 +28,7 @@ from ..search.plan import Move, Plan
 from ..search.probe import told_failures
 from ..search.replay_token import read
 from ..search.runners import Runner, RunRequest
-from ..search.runs import RunResult, SearchedStory
+from ..search.runs import RunResult, SearchedStory, told_error
 from ..search.search import LawRaised, Scope, Search
 from .budget import Budget
 from .fault_coverage import subjects_of
@@ -88,26 +88,28 @@ class SuiteSearch:
         """Search tests. `left_out`: the tests that cannot be searched, with the reason."""
         self.found += [SearchedTest(test, left_out=reason) for test, reason in left_out.items()]
         modules = ProjectModules()
-        todo: list[tuple[PassedTest, str]] = []
+        todo: list[tuple[PassedTest, SearchedTest]] = []
         for one in passed:
             key = self._key(one, modules)
             known = self._cache.load(one.item.nodeid, key)
-            if known is not None and known.is_complete:
+            new = SearchedTest(one.item.nodeid, key)
+            if known is not None:
                 self._causes.update((broken.law, broken.cause) for broken in known.broken)
+                new.go_on(known)
+            if known is not None and known.is_complete:
                 self.found.append(known)
             else:
-                todo.append((one, key))
+                todo.append((one, new))
         needs = [max(1, sum(map(len, one.marks))) * max(one.seconds, 0.001) for one, _ in todo]
         begun = len(self.found)
         last: pytest.Item | None = None
         try:
             with interrupts.between_runs():
-                for number, (one, key) in enumerate(todo):
+                for number, (one, found) in enumerate(todo):
                     seconds, runs = self._budget.share(needs[number:])
                     if last is not None:
                         last.session._setupstate.teardown_exact(one.item)
                     last = one.item
-                    found = SearchedTest(one.item.nodeid, key)
                     before = sum(f.runs for f in self.found[begun:])
                     try:
                         self._search(
@@ -193,7 +195,8 @@ class _SearchOfRig:
             return
         runner = _TimedRunner(self._searched, until, self._note)
         runner.known = frozenset(place for place, _ in plain_run.seams)
-        scope = Scope(None if runs is None else max(1, runs), depth=1, orders=False)
+        # The plain run counts as one; at least one fault is tried.
+        scope = Scope(None if runs is None else max(2, runs), depth=1, orders=False, seed=found.sessions)
         search = Search(runner, scope, plain_run, lambda runs, most, broken: None)
         interrupted = False
         try:
@@ -211,8 +214,6 @@ class _SearchOfRig:
 
     def _play(self) -> RunResult:
         """Run the test without a fault: is it as it was, which seams does it pass, which laws can be asked of it?"""
-        from ..search.runs import told_error
-
         item = self._one.item
         with self._searched.playing(Plan(), notes_seams=True) as played:
             history = played.rig.history
@@ -252,6 +253,8 @@ class _SearchOfRig:
     def _tell(self, search: Search, law: str) -> None:
         """Add what a broken law shows, shrunk if it is the first time that this cause breaks it."""
         cause = cause_of(search.failures[law].smallest.moves)
+        if any((one.law, one.cause) == (law, cause) for one in self._found.broken):
+            return  # an earlier session has found it as well
         is_new = (law, cause) not in self._causes
         finding = told_failures(self._searched, search, law, shrinks=is_new)
         if finding is None:
@@ -271,13 +274,21 @@ class _TimedRunner(Runner):
         super().__init__(story)
         self._until = until
         self._note = note
+        self._ran = False
 
     def map(self, requests: Iterable[RunRequest]) -> Iterator[tuple[RunRequest, RunResult]]:
+        if self._is_over():
+            return
         for request, result in super().map(requests):
+            self._ran = True
             self._note(request.plan, result)
             yield request, result
-            if self._until is not None and REAL["monotonic"]() >= self._until:
+            if self._is_over():
                 return
+
+    def _is_over(self) -> bool:
+        """Return True if the time is up. At least one run is made."""
+        return self._ran and self._until is not None and bool(REAL["monotonic"]() >= self._until)
 
 
 def _no_story(_: Rig) -> None:
@@ -352,4 +363,4 @@ def _law_key(law: Law) -> str:
     if isinstance(law, StatedLaw):
         return str(plain(law))
     code = getattr(law, "__code__", None)
-    return f"{getattr(law, '__name__', law)} {'' if code is None else code_digest(code)}"
+    return f"{name_of_law(law)} {'' if code is None else code_digest(code)}"

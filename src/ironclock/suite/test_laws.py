@@ -11,7 +11,7 @@ import pytest
 
 from .. import laws
 from ..errors import InputError, IronClockError, SelectionError
-from ..laws.law import Law, World, broken_by, must_be_law, told
+from ..laws.law import Law, World, broken_by, must_be_law, name_of_law, told
 from ..scenario.expectations import law_of
 
 DEFAULT: tuple[Law, ...] = (laws.nothing_lost(), laws.no_deadlock())
@@ -63,7 +63,7 @@ class _IfItApplies:
 
     def __init__(self, law: Law) -> None:
         self._law = law
-        self.__name__ = str(getattr(law, "__name__", type(law).__name__))
+        self.law_name = name_of_law(law)
         self.excuses: frozenset[str] = getattr(law, "excuses", frozenset())
         self.limit_ns = getattr(law, "limit_ns", None)
 
@@ -89,7 +89,7 @@ def laws_of(item: pytest.Item, of_project: Sequence[Law] = ()) -> TestLaws:
                 f"{next(iter(marker.kwargs.values()))!r}; give laws, and default=False to leave out those of every test"
             )
         with_default = marker.kwargs.get("default", with_default)
-        for law in marker.args:
+        for law in _each(marker.args):
             try:
                 if isinstance(law, str):
                     law = law_of(law, ())
@@ -98,6 +98,15 @@ def laws_of(item: pytest.Item, of_project: Sequence[Law] = ()) -> TestLaws:
                 raise pytest.UsageError(f"the laws marker of {item.nodeid}: {error}") from None
             found.append(law)
     return TestLaws(tuple(found), tuple(of_project), with_default)
+
+
+def _each(given: Iterable[Any]) -> Iterator[Any]:
+    """Yield laws that are given one by one or in lists. (pytest takes a function that is given alone for the test.)"""
+    for one in given:
+        if isinstance(one, (list, tuple)):
+            yield from _each(one)
+        else:
+            yield one
 
 
 def laws_of_project(tables: object, where: str) -> tuple[Law, ...]:
