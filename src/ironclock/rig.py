@@ -69,6 +69,7 @@ if TYPE_CHECKING:
     from .search.replay import Replay
     from .services.key_value_server import KeyValueServer
     from .services.service import Service
+    from .simulation.deployments import Deployment, Version
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -290,6 +291,50 @@ class Rig:
     def faults(self) -> Faults:
         """What is made to go wrong."""
         return self._simulation.faults
+
+    def deploy(
+        self, *, old: object, new: object, over: Duration = "5m",
+        chooses: Callable[[Attempt], Version] | None = None,
+    ) -> Deployment:  # fmt: skip
+        """Begin a rolling deployment: for a while, two versions of handlers work one queue, and either takes any job.
+
+        Each attempt is taken by the old or the new version, with equal chances that are drawn from the rig's seed. The
+        probe tries the other version of each attempt. When the time is over, the new version takes all.
+
+        Parameters:
+
+        - `old`, `new`: a function each; or a mapping of the names of jobs to functions; or a module (any object) with
+          functions of the names of those job types of the rig that are meant. A job that only one version knows fails
+          in the other one with `UnknownJob`.
+        - `over`: how long both versions are there. Default ``"5m"``.
+        - `chooses`: a function of the `Attempt` that returns ``"old"`` or ``"new"``. Default None: equal chances.
+
+        The jobs can be enqueued with the arguments of either version. Raises `InputError` if the two versions have no
+        job in common with the rig, `PolicyError` or `DurationError`.
+
+        Example::
+
+            charge = rig.job(fares_2.charge, retry=ic.Retry(attempts=5, wait="1m"))
+            rig.enqueue(charge.call("TL-204"))
+            rig.deploy(old=fares_2, new=fares_3, over="5m")
+            rig.run_dry()
+        """
+        from .capture.versions import handlers_of
+        from .simulation.deployments import Deployment
+
+        if chooses is not None and not callable(chooses):
+            raise InputError(f"chooses is {chooses!r}; give a function of the attempt that returns 'old' or 'new'")
+        over_ns = to_ns(over, what="over")
+        if over_ns == 0:
+            raise InputError(f"over is {over!r}; give how long both versions are there, such as '5m'")
+        simulation = self._simulation
+        handlers = handlers_of(old, new, simulation.broker.types, self.job)
+        under_way = [name for name in handlers if simulation.broker.types[name].deployment is not None]
+        if under_way:
+            raise RigStateError(f"a deployment of {under_way[0]!r} is under way; begin the next one when it is over")
+        types = {name: simulation.broker.types[name] for name in handlers}
+        generator = simulation.generators.of("deploy")
+        return Deployment(self._loop, simulation.history, handlers, types, over_ns, generator, chooses)
 
     def around_enqueue(self, hook: Callable[[Call[Any]], AbstractContextManager[Any]]) -> None:
         """Put a context manager around every enqueue.

@@ -322,7 +322,10 @@ def test_a_budget_is_spread_and_the_rest_follows_later(desk: pytest.Pytester) ->
 @pytest.mark.parametrize(
     ("options", "says"),
     [
-        (["--ironclock-search", "--ironclock-budget", "0"], "the budget of the search is 0, in which nothing can be run"),
+        (
+            ["--ironclock-search", "--ironclock-budget", "0"],
+            "the budget of the search is 0, in which nothing can be run",
+        ),
         (["--ironclock-search", "--ironclock-budget", "0 runs"], "is '0 runs', in which nothing can be run; give a"),
         (["--ironclock-search", "--ironclock-budget", "soon"], "is 'soon'; give a duration such as '2m', or a number"),
         (["--ironclock-budget", "2m"], "--ironclock-budget is for the search; give --ironclock-search as well"),

@@ -37,13 +37,15 @@ class JobRegistry:
             raise InputError(f"name is {name!r}; give text that is not empty")
         types = self._broker.types
         other = types.get(known)
-        if other is not None and other.fn is not fn:
+        if other is not None and not other.has(fn):
             raise InputError(f"the job name {known!r} is taken by {other.fn!r}; give this job another name=")
         if other is not None and other.policy != policy:
             raise InputError(
                 f"{known} is registered already, as {other!r}, and now with another policy; give it one policy, or "
                 "another name= as well"
             )
+        if other is not None:
+            return other
         made: JobType[..., Any] = JobType(fn, known, policy)
         made.check_key()
         types[known] = made
@@ -65,7 +67,7 @@ class JobRegistry:
             return self.known_call(work, "enqueue")
         if isinstance(how, Policy):
             return self.type_of(work, how).call(*args, **kwargs)
-        known = next((one.name for one in self._broker.types.values() if one.fn is work), None)
+        known = next((one.name for one in self._broker.types.values() if one.has(work)), None)
         return self.register(work, known or self._free_name(work), self._policy.changed(retry=how)).call(
             *args, **kwargs
         )
@@ -146,7 +148,7 @@ class JobRegistry:
                 )
             job = find(job)[2]
         for known in types.values():
-            if known.fn is job or (isinstance(job, MethodType) and known.fn == job):
+            if known.has(job) or (isinstance(job, MethodType) and known.fn == job):
                 return known
         name = self._free_name(job)
         made: JobType[..., Any] = JobType(job, name, policy or self._policy)

@@ -15,7 +15,7 @@ from .plan import LASTING, Move, Place
 
 FAULTS = (
     "fail", "fail_repeatedly", "outage", "crash", "hang", "slow", "deliver_twice", "lose_ack", "delay",
-    "refuse_enqueue", "fetch_early", "miss_firing",
+    "refuse_enqueue", "fetch_early", "miss_firing", "other_version",
 )  # fmt: skip
 """The kinds of fault that the probe places."""
 
@@ -26,7 +26,7 @@ EXHAUST = "exhaust"
 """Only if asked for: errors strike the last attempt of a job as well, so that it becomes a dead letter."""
 
 _AT = {
-    "start": ("fail", "crash", "deliver_twice", "hang", "slow"),
+    "start": ("fail", "crash", "deliver_twice", "hang", "slow", "other_version"),
     "before": ("fail", "crash", "hang", "slow"),
     "after": ("fail", "crash", "slow"),
     "halfway": ("crash",),
@@ -44,7 +44,7 @@ _IN_REQUESTS = frozenset({"fail", "refuse_enqueue"})
 _IN_THREADS = frozenset({"fail", "slow", "refuse_enqueue"})
 _FAULT_KINDS: dict[str, Any] = {
     "deliver_twice": "twice", "refuse_enqueue": "refuse", "fetch_early": "early", "miss_firing": "miss",
-    "takes": "slow",
+    "takes": "slow", "other_version": "other",
 }  # fmt: skip
 
 
@@ -172,9 +172,13 @@ def service_of(seam: str) -> str:
 def _fits(kind: str, subject: Any, who: str) -> bool:
     if isinstance(subject, LiveAttempt):
         type = subject.job.type
+        if kind == "other_version":
+            return type.deployment is not None
         if kind == "hang":
             return type.timeout_ns is not None  # without a timeout nothing would ever end it
         return kind != "lose_ack" or type.policy.ack == "late"
+    if kind == "other_version":
+        return False
     if isinstance(subject, Task):
         return kind in _IN_THREADS
     return kind in _IN_REQUESTS if who.startswith("request ") else True

@@ -21,6 +21,7 @@ WORDS = {
     "refuse_enqueue": "the queue refuses the job",
     "fetch_early": "a worker fetches it at once",
     "miss_firing": "the scheduler is down for {by}",
+    "other_version": "the other version takes it",
     "switch": "whatever else is due goes first",
     "first": "{by} goes first",
 }

@@ -73,7 +73,8 @@ def probe(
       lot, also at seams that only other faults lead to.
     - `faults`: the kinds of fault, of ``"fail"``, ``"fail_repeatedly"``, ``"outage"``, ``"crash"``, ``"hang"``,
       ``"slow"``, ``"deliver_twice"``, ``"lose_ack"``, ``"delay"``, ``"refuse_enqueue"``, ``"fetch_early"``,
-      ``"miss_firing"``. Default None: all of these. ``"exhaust"`` lets errors strike the last attempt of a job as well.
+      ``"miss_firing"``, ``"other_version"``. Default None: all of these. ``"exhaust"`` lets errors strike the last
+      attempt of a job as well.
     - `slow`, `delay`, `outage`: the durations of those faults. Default one minute, one minute, ten minutes.
     - `in_a_row`: how often in a row ``"fail_repeatedly"`` lets an effect or a job fail, one number or several. Default
       2, 3, 5 and 10.

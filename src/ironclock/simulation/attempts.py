@@ -211,6 +211,9 @@ class Attempts:
             self._fail(attempt, fault.make())
         elif fault.kind == "hang":
             self._hang(attempt)
+        elif fault.kind == "other":
+            attempt.other_version = True
+            return self._draw(attempt)
         else:
             return attempt.job.type.takes_ns + fault.by_ns
         return None
@@ -306,20 +309,24 @@ class Attempts:
         job = attempt.job
         scope = job.type.policy.scope
         if scope is None and not self.around:
-            return self._call_function(job)
+            return self._call_function(attempt)
         with ExitStack() as stack:
             for hook in self.around:
                 stack.enter_context(hook(attempt.reader))
             if scope is not None:
                 stack.enter_context(scope())
-            return self._call_function(job)
+            return self._call_function(attempt)
 
-    def _call_function(self, job: LiveJob) -> Any:
+    def _call_function(self, attempt: LiveAttempt) -> Any:
+        job = attempt.job
+        deployment = job.type.deployment
+        fn = job.type.fn if deployment is None else deployment.handler_of(attempt)
         args, kwargs = job.args, job.kwargs
         if job.copies_arguments:
             args, kwargs = copy.deepcopy((args, kwargs))
-        result = job.type.fn(*args, **kwargs)
-        return self.awaited(result) if job.type.is_async else result
+        result = fn(*args, **kwargs)
+        awaits = job.type.is_async and (deployment is None or hasattr(result, "__await__"))
+        return self.awaited(result) if awaits else result
 
     def awaited(self, coroutine: Any) -> Any:
         """Run a coroutine of the running attempt to its end."""

@@ -55,7 +55,7 @@ class Broker:
     def name_of(self, job: object) -> str:
         """Return the name of a job type that is given by name, callable or job type."""
         for known in () if isinstance(job, (str, JobType)) else self.types.values():
-            if known.fn is job:
+            if known.has(job):
                 return known.name
         return name_of(job)
 

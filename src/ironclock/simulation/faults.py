@@ -17,7 +17,7 @@ from ..foundation.instants import Instant, Timeline
 from ..foundation.source_location import calling
 
 Kind: TypeAlias = Literal[
-    "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "miss", "lose", "answer"
+    "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "miss", "lose", "answer", "other"
 ]
 Numbers: TypeAlias = "int | Iterable[int] | None"
 Span: TypeAlias = "tuple[Instant, Instant] | None"

@@ -235,7 +235,7 @@ class Expected:
 
     def is_of(self, job: Job[Any]) -> bool:
         """Return True if a job is of the expected type."""
-        return job.name == self.name or live_job(job).type.fn is self._job
+        return job.name == self.name or live_job(job).type.has(self._job)
 
     def differences(self, job: Job[Any]) -> list[str]:
         """Return in words what is different in a job. Empty if it is as expected."""

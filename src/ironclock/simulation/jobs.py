@@ -181,6 +181,8 @@ class LiveAttempt(Task):
     """The application's own worker that makes it. None: a worker of the rig."""
     seam_visits: dict[str, int] | None = None
     """How often it has passed each seam."""
+    other_version = False
+    """True if the other version takes it than the one that would, in a deployment."""
     _reader: Attempt | None = None
 
     def __init__(self, job: LiveJob, number: int, started_ns: int, worker: str, pool: Pool) -> None:

@@ -17,6 +17,7 @@ from .retry import Retry
 
 if TYPE_CHECKING:
     from ..foundation.distributions import Spread
+    from .deployments import Deployment
 
 P = ParamSpec("P")
 R_co = TypeVar("R_co", covariant=True)
@@ -144,13 +145,18 @@ class JobType(Generic[P, R_co]):
     """
 
     __slots__ = (
-        "_plain_counts", "_signature", "by_default", "expires_ns", "fn", "has_admission_rules", "is_async", "lease_ns",
-        "name", "needs_tracking", "policy", "priority", "queue", "retry", "spread", "takes_ns", "timeout_ns",
+        "_plain_counts", "_signatures", "by_default", "deployment", "expires_ns", "fn", "has_admission_rules",
+        "is_async", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority", "queue", "retry", "spread",
+        "takes_ns", "timeout_ns",
     )  # fmt: skip
 
     def __init__(self, fn: Callable[P, Any], name: str, policy: Policy) -> None:
         self.fn: Callable[..., Any] = fn
         """The callable."""
+        self.known_fns: tuple[Callable[..., Any], ...] = (fn,)
+        """Every callable that it has had: a deployment gives it another one."""
+        self.deployment: Deployment | None = None
+        """The deployment that is under way. None: there is one version of the callable."""
         flags = _code_flags(fn)
         if flags & _GENERATORS:
             raise InputError(
@@ -189,24 +195,46 @@ class JobType(Generic[P, R_co]):
             self.is_async or policy.lease or policy.ack == "early" or policy.deliveries or policy.scope
         )
         """True if an attempt is more than the call of the function."""
-        self._signature: Any = _UNREAD
+        self._signatures: tuple[Any, ...] | None = None
         self._plain_counts = _positional(fn)
+
+    def deploy(self, deployment: Deployment | None, fn: Callable[..., Any], *versions: Callable[..., Any]) -> None:
+        """Begin a deployment, or end one (None).
+
+        Parameters: `fn` is the callable from now on; `versions` are others that its jobs can meet as well.
+        """
+        self.deployment = deployment
+        self.fn = fn
+        self.known_fns = tuple(dict.fromkeys((*self.known_fns, fn, *versions)))
+        self._signatures = tuple(_signature_of(one) for one in dict.fromkeys((fn, *versions)))
+        self._plain_counts = _positional(fn) if not versions else range(0)
+        self.is_async = any(_code_flags(one) & _COROUTINE for one in (fn, *versions))
+        self.needs_tracking = True
+
+    def has(self, fn: object) -> bool:
+        """Return True if a callable is one that it has, or has had."""
+        return any(one is fn for one in self.known_fns)
 
     def call(self, *args: P.args, **kwargs: P.kwargs) -> Call[R_co]:
         """Bind arguments; return the call. Raises `InputError` if the callable does not take them."""
         # To bind is slow beside the rest of an enqueue. For plain positional arguments their count is enough.
         if kwargs or len(args) not in self._plain_counts:
-            if self._signature is _UNREAD:
-                self._signature = _signature_of(self.fn)
-            if self._signature is not None:
-                try:
-                    self._signature.bind(*args, **kwargs)
-                except TypeError as error:
-                    raise InputError(
-                        f"{self.name} does not take these arguments: {error}; its signature is "
-                        f"{self.name}{self._signature}"
-                    ) from None
+            self._bound(args, kwargs)
         return Call(self, args, kwargs)
+
+    def _bound(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+        """Return the arguments as a version of the callable takes them. None for a callable that does not say how."""
+        if self._signatures is None:
+            self._signatures = (_signature_of(self.fn),)
+        refused: list[str] = []
+        for signature in self._signatures:
+            if signature is None:
+                return None
+            try:
+                return signature.bind(*args, **kwargs)
+            except TypeError as error:
+                refused.append(f"{error}; its signature is {self.name}{signature}")
+        raise InputError(f"{self.name} does not take these arguments: {'; or, in the other version: '.join(refused)}")
 
     def key_of(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
         """Return the key of a job with these arguments. Raises `PolicyError` if `key` names no parameter."""
@@ -215,9 +243,7 @@ class JobType(Generic[P, R_co]):
             return None
         if callable(key):
             return key(*args, **kwargs)
-        import inspect
-
-        bound = inspect.signature(self.fn).bind(*args, **kwargs)
+        bound = self._bound(args, kwargs)
         bound.apply_defaults()
         if key not in bound.arguments:
             raise PolicyError(f"key is {key!r}, and {self.name} has no such parameter; {nearest(key, bound.arguments)}")
@@ -238,9 +264,9 @@ class JobType(Generic[P, R_co]):
 
     def parameters(self) -> Mapping[str, Any]:
         """Return the parameters of the callable by name, as `inspect` describes them. Empty if they cannot be read."""
-        if self._signature is _UNREAD:
-            self._signature = _signature_of(self.fn)
-        return {} if self._signature is None else self._signature.parameters
+        if self._signatures is None:
+            self._signatures = (_signature_of(self.fn),)
+        return {} if self._signatures[-1] is None else self._signatures[-1].parameters
 
     def __repr__(self) -> str:
         timeout = "" if self.timeout_ns is None else f", timeout {spell(self.timeout_ns)}"
@@ -265,7 +291,6 @@ class Call(Generic[R_co]):
         return f"{self.type.name}({', '.join(given)})"
 
 
-_UNREAD = object()
 _COROUTINE = 0x80  # inspect.CO_COROUTINE, without importing inspect
 _GENERATORS = 0x20 | 0x200  # CO_GENERATOR, CO_ASYNC_GENERATOR
 

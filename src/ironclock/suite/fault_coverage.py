@@ -313,6 +313,8 @@ def subjects_of(move: Move, jobs: Mapping[str, Iterable[str]]) -> Iterator[tuple
     who, where = move.place.who, move.place.where
     side, _, about = where.partition(" ")
     failure = _MOVES.get(move.kind)
+    if move.kind == "other_version":
+        return
     if who.startswith("schedule "):
         yield "schedule", who.removeprefix("schedule "), failure or "late"
         return

@@ -250,10 +250,10 @@ def _alike(shape: Shape, other: Shape) -> bool:
 def accepted(job_type: JobType[..., Any]) -> Shape | None:
     """Return what the function of a job type accepts, as a JSON Schema of its arguments by name. None: not known."""
     try:
-        parameters = inspect.signature(job_type.fn).parameters
+        parameters = inspect.signature(job_type.known_fns[-1]).parameters
     except (TypeError, ValueError):  # a builtin without one
         return None
-    hints = _hints(job_type.fn)
+    hints = _hints(job_type.known_fns[-1])
     made: Shape = {
         "type": "object", "properties": {}, "required": [], "additionalProperties": False, "x-positional": [],
         "x-positional-only": 0, "x-more-positional": False,

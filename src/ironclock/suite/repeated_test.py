@@ -21,7 +21,6 @@ from ..rig import Rig, held
 from ..search.run_control import RunControl
 from ..search.runs import Played
 
-
 _FIRST_RUN_S = 120.0  # it also sets up what several tests share, such as a server
 
 
