@@ -19,6 +19,7 @@ import bench_import
 import bench_probe
 import bench_report
 import bench_schedules
+import bench_suite
 import bench_workers
 
 PARTS = {
@@ -30,6 +31,7 @@ PARTS = {
     "corners": bench_corners.main,
     "databases": bench_databases.main,
     "probe": bench_probe.main,
+    "suite": bench_suite.main,
     "import": bench_import.main,
     "report": bench_report.main,
     "forecast": bench_forecast.main,

@@ -66,7 +66,8 @@ class SuitePlugin:
         self._contracts = PayloadContracts()
         self._passed: list[PassedTest] = []
         self._left_out: dict[str, str] = {}
-        self._searched: list[SearchedTest] = []
+        self.searched: list[SearchedTest] = []
+        """What the search has found, by test."""
         self._interrupted = False
         self._failures = 0
         self._comparison = Comparison((), ())
@@ -102,13 +103,13 @@ class SuitePlugin:
                 held = json.loads(line)
                 if path.suffix == ".searched":
                     kept = held.pop("kept")
-                    self._searched.append(from_dict(held))
-                    self._searched[-1].kept = kept
+                    self.searched.append(from_dict(held))
+                    self.searched[-1].kept = kept
                 elif path.suffix == ".coverage":
                     self._coverage.merge(held)
                 elif path.suffix == ".payloads":
                     self._contracts.merge(held)
-        self._searched.sort(key=lambda one: one.test)
+        self.searched.sort(key=lambda one: one.test)
         shutil.rmtree(self._folder, ignore_errors=True)
 
     # --- each test ----------------------------------------------------------------------------------
@@ -250,7 +251,7 @@ class SuitePlugin:
             if reporter is not None and reporter.isatty and self._tell_at:
                 reporter.rewrite("", erase=True)
                 reporter.rewrite("")
-            self._searched, self._interrupted = search.found, search.interrupted
+            self.searched, self._interrupted = search.found, search.interrupted
             if self._worker:
                 for one in search.found:
                     self._write("searched", asdict(one))
@@ -283,7 +284,7 @@ class SuitePlugin:
         self._read_processes()
         if self._worker:
             return
-        self._failures = len(grouped(self._searched))
+        self._failures = len(grouped(self.searched))
         if self._covers:
             self._write_coverage()
             self._failures += self._least is not None and self._coverage.percent < self._least
@@ -294,7 +295,7 @@ class SuitePlugin:
             session.exitstatus = pytest.ExitCode.TESTS_FAILED
 
     def _write_coverage(self) -> None:
-        for one in self._searched:
+        for one in self.searched:
             self._coverage.add_tried(one.cells, one.test)
         if self._page is not None:
             self._write_file(self._page, page(self._coverage, self._searches))
@@ -334,14 +335,14 @@ class SuitePlugin:
     def pytest_terminal_summary(self, terminalreporter: Any) -> None:
         """Report what was found."""
         if self._searches:
-            report_search(terminalreporter, self._searched, self._interrupted)
+            report_search(terminalreporter, self.searched, self._interrupted)
         if self._covers:
             report_coverage(terminalreporter, self._coverage, self._searches, self._least)
         if self._payload_path is not None:
             report_payloads(terminalreporter, self._comparison, self._payload_path, self._written)
         for line in self._told:
             terminalreporter.write_line(line)
-        broken = grouped(self._searched)
+        broken = grouped(self.searched)
         if broken:
             terminalreporter.stats["found by the search"] = [
                 pytest.TestReport(found[0][0], ("", None, ""), {}, "failed", law, "call")  # other plugins read these

@@ -12,6 +12,7 @@ import hashlib
 import sys
 import threading
 from collections.abc import Iterable, Iterator
+from functools import cache
 from pathlib import Path
 from types import CodeType, FrameType, ModuleType
 from typing import Any
@@ -73,6 +74,14 @@ class RanCode:
 def is_of_project(file: str) -> bool:
     """Return True for a file that is neither Iron Clock's, nor Python's, nor of an installed package."""
     return not (is_own(file) or is_installed(file) or file.startswith("<"))
+
+
+@cache
+def own_files() -> str:
+    """Return the sizes and times of the files of Iron Clock itself: another version searches in another way."""
+    folder = Path(__file__).parents[1]
+    files = sorted(folder.rglob("*.py"))
+    return repr([(file.name, (stat := file.stat()).st_size, stat.st_mtime_ns) for file in files])
 
 
 class ProjectModules:

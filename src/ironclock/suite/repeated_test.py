@@ -85,6 +85,8 @@ class RepeatedTest:
         item = self._item
         if hasattr(item, "_request") and not item._request:
             item._initrequest()
+        # Nobody reads the traceback of a run, and to write it takes longer than the run.
+        item.repr_failure = item._repr_failure_py = _not_told
 
     def _phase(self, when: Any) -> BaseException | None:
         """Do one phase of the test as pytest does; return its error."""
@@ -104,6 +106,8 @@ class RepeatedTest:
     def _forget(self) -> None:
         """Forget what the run has left at the test: its fixtures, its instance, its folder."""
         item = self._item
+        for name in ("repr_failure", "_repr_failure_py"):
+            vars(item).pop(name, None)
         if hasattr(item, "_request"):
             item._request = False
             item.funcargs = None
@@ -112,3 +116,7 @@ class RepeatedTest:
             item._obj = None
         if self.folder is not None:
             shutil.rmtree(self.folder, ignore_errors=True)  # the next run gets a folder of the same name
+
+
+def _not_told(*_: object, **__: object) -> str:
+    return "an error in a run of the search"

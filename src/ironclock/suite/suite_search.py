@@ -32,7 +32,7 @@ from ..search.runs import RunResult, SearchedStory, told_error
 from ..search.search import LawRaised, Scope, Search
 from .budget import Budget
 from .fault_coverage import subjects_of
-from .ran_code import ProjectModules, code_digest
+from .ran_code import ProjectModules, code_digest, own_files
 from .repeated_test import NoRig, RepeatedTest
 from .search_cache import BrokenInTest, SearchCache, SearchedTest
 from .test_laws import TestLaws
@@ -132,11 +132,9 @@ class SuiteSearch:
 
     def _key(self, one: PassedTest, modules: ProjectModules) -> str:
         """Return the digest of all that the search of a test depends on."""
-        from .. import __version__
-
         files = [str(one.item.path), *(code.co_filename for code in one.codes), *_conftests(one.item)]
         held = (
-            __version__, one.item.nodeid, [marks.tobytes() for marks in one.marks], self._model_key(),
+            own_files(), one.item.nodeid, [marks.tobytes() for marks in one.marks], self._model_key(),
             [_law_key(law) for law in one.laws.all_given], one.laws.with_default, modules.digest(files, one.codes),
         )  # fmt: skip
         return hashlib.sha256(repr(held).encode()).hexdigest()
