@@ -322,3 +322,52 @@ def test_each_attempt_unpacks_its_own_copy() -> None:
     assert log == [([1], {"seen": 1})] * 3
     assert (job.args, job.kwargs) == (([],), {"notes": {}})
     assert "with ([], notes={})" in job.story()
+
+
+@pytest.mark.parametrize("kind", ["plain", "generator", "async", "async generator"])
+def test_the_variables_of_a_tapped_closure_can_be_read(kind: str) -> None:
+    """A look at the locals of a frame whose code a tap had replaced ended the process if it had free variables."""
+    berth, seen = "7", list[dict[str, Any]]()
+
+    def look() -> None:
+        frame = sys._getframe()
+        while frame is not None:
+            if frame.f_code.co_name == "moor":
+                seen.append(dict(frame.f_locals))
+            frame = frame.f_back
+
+    if kind == "plain":
+
+        def moor() -> str:
+            look()
+            return berth
+    elif kind == "generator":
+
+        def moor() -> Any:
+            look()
+            yield berth
+    elif kind == "async":
+
+        async def moor() -> str:
+            look()
+            return berth
+    else:
+
+        async def moor() -> Any:
+            look()
+            yield berth
+
+    async def collected(given: Any) -> list[str]:
+        return [item async for item in given]
+
+    with ic.Rig() as rig:
+        rig.effect("moored", moor)
+        made = moor()
+        if kind == "generator":
+            assert list(made) == ["7"]
+        elif kind == "async":
+            assert asyncio.run(made) == "7"
+        elif kind == "async generator":
+            assert asyncio.run(collected(made)) == ["7"]
+    assert len(seen) >= 2  # the function, and the tap in its place
+    assert all(found.get("berth") == "7" for found in seen)

@@ -554,3 +554,30 @@ def test_approved_histories_are_not_written_under_faults(pytester: pytest.Pytest
     result = searched(pytester, "--ironclock-approve")
     assert result.ret == pytest.ExitCode.OK
     assert Path(pytester.path / "sail.jsonl").read_bytes() == approved
+
+
+def test_a_test_that_interrupts_itself_does_not_end_the_search(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        """
+        import signal
+        import pytest
+        def test_interrupted(rig):
+            def sail(): pass
+            rig.enqueue(rig.job(sail, retry=3).call()); rig.run_dry()
+            with pytest.raises(KeyboardInterrupt):
+                signal.raise_signal(signal.SIGINT)
+
+        def test_raises(rig):
+            rig.allow("dead jobs")
+            def stop(): raise KeyboardInterrupt
+            rig.enqueue(rig.job(stop).call(), after="1h")
+            with pytest.raises(KeyboardInterrupt):
+                rig.advance("1h")
+        """
+    )
+    result = searched(pytester)
+    assert result.ret == pytest.ExitCode.OK
+    told = "\n".join(section(result, "search"))
+    assert "interrupted" not in told
+    assert "2 tests searched" in told
+    assert "left out" not in told

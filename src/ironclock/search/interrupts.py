@@ -31,6 +31,18 @@ class Interrupts:
         finally:
             signal.signal(signal.SIGINT, signal.default_int_handler)
 
+    @contextmanager
+    def at_once(self) -> Iterator[None]:
+        """Let Ctrl-C come inside the block as it does in any program: what runs there can count on it."""
+        if signal.getsignal(signal.SIGINT) != self._note:
+            yield
+            return
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+        try:
+            yield
+        finally:
+            signal.signal(signal.SIGINT, self._note)
+
     def _note(self, *_: Any) -> None:
         if self._asked:
             self._asked = False

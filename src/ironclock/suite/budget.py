@@ -32,16 +32,31 @@ class Budget:
         if self.runs is not None:
             self.runs = max(0, self.runs - runs)
 
-    def share(self, needs: Sequence[float]) -> tuple[float | None, int | None]:
-        """Return the seconds and the runs that the first of several tests gets: each test gets the same part of what it
-        needs. What it leaves over is there for the rest.
+    def share(self, seconds: Sequence[float], runs: Sequence[float]) -> tuple[float | None, int | None]:
+        """Return the seconds and the runs that the first of several tests gets.
 
-        Parameters: `needs` are how much each would need, in any unit.
+        Parameters: `seconds` and `runs` are about how much each of the tests needs.
         """
-        total = sum(needs)
-        part = needs[0] / total if total > 0 else 1 / len(needs)
-        seconds = self.seconds_left
-        return None if seconds is None else seconds * part, None if self.runs is None else round(self.runs * part)
+        left = self.seconds_left
+        return (
+            None if left is None else level(left, seconds),
+            None if self.runs is None else round(level(self.runs, runs)),
+        )
+
+
+def level(budget: float, needs: Sequence[float]) -> float:
+    """Return how much the first of several needs gets at most: an equal part of the budget, and of what those that need
+    less leave over (max-min fairness). If the budget is enough for all: all that the others do not need."""
+    spare = budget - sum(needs)
+    if spare >= 0:
+        return needs[0] + spare
+    left = budget
+    for number, need in enumerate(sorted(needs)):
+        equal = left / (len(needs) - number)
+        if need >= equal:
+            return equal
+        left -= need
+    raise AssertionError("the needs are more than the budget")
 
 
 def checked_budget(given: Any) -> Budget:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
 import copy
+import dis
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -18,6 +18,7 @@ from ..history.approval import Approval
 from ..interpreter.installation import ending_within
 from ..observers import observed_by
 from ..rig import Rig, held
+from ..search.interrupts import interrupts
 from ..search.run_control import RunControl
 from ..search.runs import Played
 
@@ -62,15 +63,18 @@ class RepeatedTest:
         with observed_by(note):
             try:
                 self._begin()
-                with ending_within(longest_s):
+                with interrupts.at_once(), ending_within(longest_s):
                     error = self._phase("setup") or self._phase("call")
                 if not controls:
                     raise NoRig
                 rig = rigs[self._number - 1]
                 if error is not None and not isinstance(error, StuckError):
                     # Its jobs continue without the test: its end says nothing about them.
-                    with contextlib.suppress(Exception), held(rig), ending_within(longest_s / 4):
-                        rig.run_dry()
+                    try:
+                        with held(rig), ending_within(longest_s / 4):
+                            rig.run_dry()
+                    except BaseException as more:
+                        _pass_on(more)
                 yield Played(rig, controls[0], error)
             finally:
                 self._phase("teardown")
@@ -96,9 +100,9 @@ class RepeatedTest:
         if when == "teardown":
             self.folder = (getattr(item, "funcargs", None) or {}).get("tmp_path")
             arguments["nextitem"] = copy.copy(item)  # as if the same test came next: wider fixtures stay
-        call: pytest.CallInfo[None] = pytest.CallInfo.from_call(
-            lambda: hook(**arguments), when, reraise=(KeyboardInterrupt,)
-        )
+        call: pytest.CallInfo[None] = pytest.CallInfo.from_call(lambda: hook(**arguments), when)
+        if call.excinfo is not None:
+            _pass_on(call.excinfo.value)
         # Fixtures can ask how a phase ended, as `tmp_path` does.
         item.ihook.pytest_runtest_makereport(item=item, call=call)
         return None if call.excinfo is None else call.excinfo.value
@@ -116,6 +120,17 @@ class RepeatedTest:
             item._obj = None
         if self.folder is not None:
             shutil.rmtree(self.folder, ignore_errors=True)  # the next run gets a folder of the same name
+
+
+def _pass_on(error: BaseException) -> None:
+    """Raise an error again if it is Ctrl-C, and not a `KeyboardInterrupt` that the code of a test or a job raises."""
+    if not isinstance(error, KeyboardInterrupt):
+        return
+    trace = error.__traceback__
+    while trace is not None and trace.tb_next is not None:
+        trace = trace.tb_next
+    if trace is None or dis.opname[trace.tb_frame.f_code.co_code[trace.tb_lasti]] != "RAISE_VARARGS":
+        raise error
 
 
 def _not_told(*_: object, **__: object) -> str:

@@ -43,6 +43,9 @@ MOST_RIGS = 4
 LONGEST_RUN_S = 1.0
 """After how many real seconds, at least, a run is given up: a test can wait for something that never comes."""
 
+_FAULTS_AN_ENTRY = 3
+# About how many faults fit, for each entry of a history.
+
 _LONGER = 5
 # How many times longer than the test itself a run can take.
 
@@ -100,13 +103,15 @@ class SuiteSearch:
                 self.found.append(known)
             else:
                 todo.append((one, new))
-        needs = [max(1, sum(map(len, one.marks))) * max(one.seconds, 0.001) for one, _ in todo]
+        # A guess: the number of faults grows with the length of the history.
+        runs_needed = [2.0 + _FAULTS_AN_ENTRY * sum(map(len, one.marks)) for one, _ in todo]
+        needed = [count * max(one.seconds, 0.002) for count, (one, _) in zip(runs_needed, todo, strict=True)]
         begun = len(self.found)
         last: pytest.Item | None = None
         try:
             with interrupts.between_runs():
                 for number, (one, found) in enumerate(todo):
-                    seconds, runs = self._budget.share(needs[number:])
+                    seconds, runs = self._budget.share(needed[number:], runs_needed[number:])
                     if last is not None:
                         last.session._setupstate.teardown_exact(one.item)
                     last = one.item

@@ -12,6 +12,7 @@ import ctypes
 import gc
 import inspect
 from collections.abc import Callable
+from functools import cache
 from types import CodeType, FunctionType
 from typing import Any, TypeAlias
 
@@ -139,7 +140,7 @@ class PythonFunction:
     def point(self, replacement: Callable[..., Any]) -> None:
         """Let every call of the function run `replacement`, and await it if the function is async."""
         code = self._saved
-        template = _template(code, replacement).__code__
+        template = _template(_kind(code, replacement), len(code.co_freevars))
         constants: tuple[Any, ...] = tuple(replacement if c == "replacement" else c for c in template.co_consts)
         self.function.__code__ = template.replace(
             co_consts=constants, co_freevars=code.co_freevars, co_name=code.co_name, co_qualname=code.co_qualname,
@@ -156,37 +157,43 @@ def is_replaced(code: CodeType) -> bool:
     return any(map(callable, code.co_consts))
 
 
-def _template(code: CodeType, replacement: Callable[..., Any]) -> Callable[..., Any]:
-    """Return a function of the kind of the code that it is to replace: from 3.13 on another kind is a warning."""
+def _kind(code: CodeType, replacement: Callable[..., Any]) -> str:
+    """Return the kind of the code that is to be replaced: from 3.13 on code of another kind is a warning."""
     if code.co_flags & inspect.CO_COROUTINE:
-        return _async_template
+        return "async"
     inner = getattr(replacement, "in_place_of", replacement)  # what the replacement calls, if it only chooses
     if inspect.isgeneratorfunction(inner) and code.co_flags & inspect.CO_GENERATOR:
-        return _generator_template
+        return "generator"
     if inspect.isasyncgenfunction(inner) and code.co_flags & inspect.CO_ASYNC_GENERATOR:
-        return _async_generator_template
-    return _plain_template
+        return "async generator"
+    return "plain"
 
 
-def _generator_template(*args, **kwargs):  # type: ignore[no-untyped-def]
-    replacement = "replacement"
-    return (yield from replacement(*args, **kwargs))  # type: ignore[operator]
+_TEMPLATES = {
+    "plain": ("def template(*args, **kwargs):", "return replacement(*args, **kwargs)"),
+    "async": ("async def template(*args, **kwargs):", "return await replacement(*args, **kwargs)"),
+    "generator": ("def template(*args, **kwargs):", "return (yield from replacement(*args, **kwargs))"),
+    "async generator": (
+        "async def template(*args, **kwargs):", "async for item in replacement(*args, **kwargs): yield item",
+    ),
+}  # fmt: skip
 
 
-async def _async_generator_template(*args, **kwargs):  # type: ignore[no-untyped-def]
-    replacement = "replacement"
-    async for item in replacement(*args, **kwargs):  # type: ignore[operator]
-        yield item
+@cache
+def _template(kind: str, free: int) -> CodeType:
+    """Return code that calls a replacement, for a function with so many free variables.
 
-
-def _plain_template(*args, **kwargs):  # type: ignore[no-untyped-def]
-    replacement = "replacement"
-    return replacement(*args, **kwargs)  # type: ignore[operator]
-
-
-async def _async_template(*args, **kwargs):  # type: ignore[no-untyped-def]
-    replacement = "replacement"
-    return await replacement(*args, **kwargs)  # type: ignore[operator]
+    It must have as many itself: Python fills them when such code begins. If it did not, a look at the variables of a
+    frame would end the process.
+    """
+    head, body = _TEMPLATES[kind]
+    names = ", ".join(f"free_{number}" for number in range(free))
+    lines = [f"def around({names}):", f"  {head}", *([f"    nonlocal {names}"] if free else [])]
+    lines += ['    replacement = "replacement"', f"    {body}", "  return template"]
+    made: dict[str, Any] = {}
+    exec(compile("\n".join(lines), __file__, "exec"), made)
+    code: CodeType = made["around"](*range(free)).__code__
+    return code
 
 
 class TypeEntry:
