@@ -53,34 +53,27 @@ def test_the_deck_is_loaded(rig):
     rig.advance("1h")
     assert rig.jobs("load").one().state == "done"
 TEST
-cat > "$work/pytest.sh" <<SHOWN
-cd "$work/deck"
-clear
-echo '$ pytest -q test_scale.py'
-$bin/python -m pytest -q -p no:cacheprovider test_scale.py
-sleep 60
-SHOWN
-if [ -z "${ONLY:-}" ] || [ "$ONLY" = failed-test ]; then
+pytest_picture() { # NAME FOLDER ARGUMENTS...: a run of pytest in a folder
+    [ -z "${ONLY:-}" ] || [ "$ONLY" = "$1" ] || return 0
+    printf 'cd "%s"\nclear\necho "$ pytest %s"\n%s/python -m pytest -p no:cacheprovider %s\nsleep 60\n' \
+        "$work/$2" "${*:3}" "$bin" "${*:3}" > "$work/pytest.sh"
     xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 159x47+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/pytest.sh" & window=$!
-    sleep 6
-    import -window root "$out/failed-test.png"
+    sleep 8
+    import -window root "$out/$1.png"
     kill $window; wait $window 2>/dev/null || true
-fi
+}
+pytest_picture failed-test deck -q test_scale.py
+cp -r examples/suite "$work/suite"
+pytest_picture suite-search suite -q --ironclock-search --ironclock-seams
 WAIT=8 picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_the_job"
 WAIT=20 picture probe "probe examples/probing/tide_notices.py:a_week --runs 400"
 picture lint "lint tern_line.crontab --from 2031-01-01"
-"$bin/ironclock" when '*/20 5-22 * * mon-fri' --zone Atlantic/Faroe --from 2031-01-01 --count 1 \
-    --png "$out/when-year.png" >/dev/null
 WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 8"
 WAIT=25 picture forecast "forecast examples/scenarios/manifest_day.toml --load 10"
 WAIT=6 picture check "check examples/logs/friday.csv --laws examples/logs/laws.toml"
 WAIT=40 picture advise "forecast examples/scenarios/manifest_day.toml --advise --span 12h30m --bin 10s"
 WAIT=5 picture estimate "estimate examples/logs/friday.csv --columns examples/logs/laws.toml | cut -c1-138"
 WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies patient hasty --jobs 6"
-sed 's/policy = "patient"/policy = "hasty"/; s/^title.*/title = "The same day, five attempts ten seconds apart"/' \
-    examples/scenarios/manifest_day.toml > hasty.toml
-"$bin/ironclock" forecast examples/scenarios/manifest_day.toml --against hasty.toml --load 3 --png "$out/forecast-two.png" \
-    >/dev/null || true
 "$bin/ironclock" run examples/scenarios/manifest_day.toml --save day.jsonl --html day.html >/dev/null
 "$bin/ironclock" run examples/scenarios/harbour_outage.toml --save outage.jsonl --html outage.html >/dev/null
 "$bin/ironclock" show outage.jsonl --png figures >/dev/null
@@ -90,6 +83,8 @@ page() { # NAME FILE OPTIONS...: a page in a headless browser
         --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "${@:3}" "file://$PWD/$2" >/dev/null 2>&1
 }
 page page outage.html
+(cd suite && "$bin/python" -m pytest -q -p no:cacheprovider --ironclock-search --ironclock-seams-page ../suite.html) >/dev/null || true
+page suite-coverage suite.html
 "$bin/python" - "$(dirname "$(dirname "$out")")" <<'END' >/dev/null
 import sys, time
 sys.path[:0] = [f"{sys.argv[1]}/examples", f"{sys.argv[1]}/tests"]

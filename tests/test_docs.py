@@ -98,7 +98,7 @@ def test_the_page_on_databases(
 
 
 @pytest.mark.parametrize(
-    ("page", "count"), [("scenario", 1), ("reports", 1), ("forecast", 1), ("howto", 3), ("trust", 3)]
+    ("page", "count"), [("scenario", 1), ("reports", 1), ("forecast", 1), ("howto", 3), ("trust", 3), ("contracts", 2)]
 )
 def test_code_on_the_other_pages(
     page: str, count: int, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys: pytest.CaptureFixture[str]
@@ -116,6 +116,29 @@ def test_code_on_the_other_pages(
         said = capsys.readouterr().out
         for expected in re.findall(r"print\(.*\)  # (.*)", block):
             assert expected in said
+
+
+def test_the_page_on_suites(pytester: pytest.Pytester) -> None:
+    (code,) = blocks("docs/suite.md", "python")
+    pytester.makepyfile(test_letter=code)
+    pytester.runpytest().assert_outcomes(passed=1)
+    (toml,) = blocks("docs/suite.md", "toml")
+    assert set(tomllib.loads(toml)["tool"]["ironclock"]) == {"laws"}
+    finding, table = blocks("docs/suite.md", "text")
+    (pytester.path / "examples").symlink_to(ROOT / "examples")
+    pytester.makepyprojecttoml("")
+    searched = pytester.runpytest_subprocess("examples/suite", "--ironclock-search", "-p", "no:cacheprovider")
+    assert searched.ret == pytest.ExitCode.TESTS_FAILED
+    assert finding in searched.stdout.str()
+    assert "1 law broken" in searched.stdout.str()
+    covered = pytester.runpytest_subprocess("examples/suite", "--ironclock-seams", "-p", "no:cacheprovider")
+    assert table in covered.stdout.str()
+
+
+def test_options_of_pytest_on_the_pages_exist(pytester: pytest.Pytester) -> None:
+    known = set(re.findall(r"--ironclock-[a-z-]+", pytester.runpytest("--help").stdout.str()))
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        assert set(re.findall(r"--ironclock-[a-z-]+", page.read_text(encoding="utf-8"))) <= known, page
 
 
 def test_scenarios_and_laws_on_the_pages_can_be_used() -> None:

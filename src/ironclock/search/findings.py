@@ -66,7 +66,8 @@ class Finding:
         if self.proof:
             lines += ["  what proves it", *(f"  {line}" for line in self.proof.splitlines()[1:])]
         found = f"  found in run {self.at_run}, shrunk in {self.shrunk_in} more"
-        lines.append(found + (f"; {self.also} other plans break it as well" if self.also else ""))
+        others = "1 other plan breaks" if self.also == 1 else f"{self.also} other plans break"
+        lines.append(found + (f"; {others} it as well" if self.also else ""))
         lines.append(f"  replay: {self.token}")
         return "\n".join(lines)
 

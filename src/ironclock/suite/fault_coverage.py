@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal, TypeAlias
 
 from ..errors import InputError
+from ..foundation.durations import NS
 from ..history.records import ENDED_WITH_ERROR
 from ..rig import Rig, simulation_of
 from ..search.plan import Move
@@ -31,6 +32,7 @@ _FITS: dict[str, tuple[str, ...]] = {
     "schedule": ("late",),
 }  # what fits at each. For a job the rest depends on what it does.
 
+_DAY_NS = 86_400 * NS
 _TWICE = frozenset(("delivered-twice", "redelivered", "ack-lost", "lease-ended"))
 _FAULTS = {
     "slow": "late", "hang": "late", "delay": "late", "twice": "twice", "lose_ack": "twice", "early": "out of order",
@@ -283,17 +285,17 @@ class _Reader:
         timeline, history = self._simulation.timeline, self._simulation.history
         for name in self._simulation.schedule_names:
             self.rows["schedule", name] = None
-        jumps = self._simulation.placed_faults.clock_jumps
+        start, jumps = self._simulation.loop.start_ns, self._simulation.placed_faults.clock_jumps
         changes_here = _has_clock_changes(timeline.zone, timeline.at(history.end_ns).year)
         for name, _, first, last in self._lives.values():
             if changes_here:
                 self.fits.add(("job", name, "clock change"))
-            moved = changes_here and timeline.at(first).utcoffset() != timeline.at(last).utcoffset()
+            day_before = max(start, first - _DAY_NS)  # a job of the night of the change counts
+            moved = changes_here and timeline.at(day_before).utcoffset() != timeline.at(last).utcoffset()
             if moved or any(first <= jump <= last for jump in jumps):
                 self._note("job", name, "clock change")
-        if changes_here and self._lives:
-            begin = min(life[2] for life in self._lives.values())
-            changed = timeline.at(begin).utcoffset() != timeline.at(history.end_ns).utcoffset()
+        if changes_here:
+            changed = timeline.at(start).utcoffset() != timeline.at(history.end_ns).utcoffset()
             for name in self._simulation.schedule_names:
                 self.fits.add(("schedule", name, "clock change"))
                 if changed:
@@ -311,6 +313,7 @@ def subjects_of(move: Move, jobs: Mapping[str, Iterable[str]]) -> Iterator[tuple
     Parameters: `jobs` has, by job type, the effects that its jobs do: those of a job that is repeated are repeated.
     """
     who, where = move.place.who, move.place.where
+    job = who.partition("/")[0].rpartition("-")[0]
     side, _, about = where.partition(" ")
     failure = _MOVES.get(move.kind)
     if move.kind == "other_version":
@@ -323,8 +326,9 @@ def subjects_of(move: Move, jobs: Mapping[str, Iterable[str]]) -> Iterator[tuple
         yield "effect", about, failure or ("fails after" if after else "fails before")
         if after and move.kind in ("fail", "crash"):
             yield "effect", about, "twice"  # its job does it again
+            if job in jobs:
+                yield "job", job, failure or "fails after"
         return
-    job = who.partition("/")[0].rpartition("-")[0]
     if job not in jobs:  # a request, or a worker loop
         return
     yield "job", job, failure or ("fails after" if side in ("after", "commit", "ack") else "fails before")
