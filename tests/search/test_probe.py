@@ -671,3 +671,23 @@ def test_a_search_leaves_no_line_on_stderr() -> None:
         [sys.executable, "-X", "dev", "-W", "always", "-c", textwrap.dedent(code)], capture_output=True, text=True
     )
     assert (done.stdout, done.stderr) == ("searched\n", "")
+
+
+def test_a_worker_that_dies_leaves_what_it_holds_free() -> None:
+    """A death that the probe placed kept the places of semaphores, and one that `faults.crash` placed did not."""
+
+    def story(rig: ic.Rig) -> None:
+        places = threading.Semaphore(1)
+
+        def moor() -> None:
+            with places:
+                time.sleep(5)
+
+        rig.workers(2)
+        for _ in range(2):
+            rig.enqueue(rig.job(moor).call())
+        rig.advance("1h")
+
+    found = ic.probe(story, ic.laws.nothing_lost(), faults=["crash"])
+    assert not found, found
+    assert found.coverage.tried >= 4

@@ -56,6 +56,7 @@ class RunControl:
         self.only_jobs = None if asks_all else frozenset(numbers)
         self.asks_deliveries = asks_all or any(move.place.where == "delivery" for move in plan.moves)
         self.asks_inside_jobs = asks_all or any(move.place.where not in _OUTSIDE for move in plan.moves)
+        self.kills_workers = any(move.kind == "crash" for move in plan.moves)
         self._visits: dict[tuple[str, str], int] = {}
         self._passed: dict[str, int] = {}
         self._seen_at: dict[tuple[str, str], int] = {}

@@ -37,6 +37,10 @@ class Decisions(Protocol):
         """The numbers of the only jobs that it must be asked about. None: all jobs."""
 
     @property
+    def kills_workers(self) -> bool:
+        """True if a worker dies of one of its faults. Who holds what is noted then, to be free after the death."""
+
+    @property
     def asks_deliveries(self) -> bool:
         """True if it must be asked about jobs that become due."""
 

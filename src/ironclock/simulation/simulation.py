@@ -137,6 +137,8 @@ class Simulation:
         self.loop.decisions = decisions
         if decisions.chooses_order:
             self.loop.chooses_order = decisions
+        if decisions.kills_workers:
+            self.workers_will_die()
         self.decide_tracking()
 
     def worker_exits(self, task: Task, why: str) -> None:

@@ -34,6 +34,16 @@ _rigs = pytest.StashKey["list[Rig]"]()
 _codes = pytest.StashKey[RanCode]()
 
 
+_MOST_KEPT = 100
+"""How many rigs of one test are read. Those of a test that makes thousands would fill the memory."""
+
+
+def _is_left_out(item: pytest.Item) -> bool:
+    """Return True if a marker asks for no law at all: the test is not searched, and its rigs are not kept."""
+    marker = item.get_closest_marker("laws")
+    return marker is not None and not marker.args and marker.kwargs.get("default") is False
+
+
 class SuitePlugin:
     """Gathers what the tests of a session do, searches them, and reports.
 
@@ -133,9 +143,11 @@ class SuitePlugin:
     def pytest_runtest_protocol(self, item: pytest.Item) -> Generator[None, object, object]:
         """Keep every rig that the test makes until it has been read."""
         rigs = item.stash[_rigs] = []
+        left_out = _is_left_out(item)
 
         def note(rig: Rig) -> None:
-            rigs.append(rig)
+            if len(rigs) < _MOST_KEPT and not left_out:
+                rigs.append(rig)
             if self._token is not None and len(rigs) == self._token.rig:
                 rig.replay(self._token_text)
 
