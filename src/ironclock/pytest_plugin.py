@@ -239,7 +239,7 @@ def _rig_of(item: pytest.Item | None) -> Rig | None:
     known = item.config.stash.get(_made, {})
     for name in names:
         for definition, made in known.get(name, ()):
-            if definition in item._request._arg2fixturedefs.get(name, ()):  # type: ignore[attr-defined]
+            if definition in vars(item)["_request"]._arg2fixturedefs.get(name, ()):
                 return made
     return None
 

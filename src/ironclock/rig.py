@@ -1,4 +1,4 @@
-"""The rig: the one object that a test holds. It connects the parts, and has no logic of its own."""
+"""The rig: the one object that a test holds. It connects the parts, and has no logic."""
 
 from __future__ import annotations
 
@@ -61,6 +61,7 @@ if TYPE_CHECKING:
     import httpx
 
     from .capture.collector import Collector
+    from .capture.deployments import Deployment, Version
     from .capture.endpoint import Endpoint
     from .capture.outbox import Columns, Outbox
     from .capture.worker_loops import HandlerTap, LoopGroup, WorkerLoops
@@ -69,7 +70,6 @@ if TYPE_CHECKING:
     from .search.replay import Replay
     from .services.key_value_server import KeyValueServer
     from .services.service import Service
-    from .simulation.deployments import Deployment, Version
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -314,13 +314,15 @@ class Rig:
 
         Example::
 
-            charge = rig.job(fares_2.charge, retry=ic.Retry(attempts=5, wait="1m"))
+            def charge_fare_3(booking, seats=1, deck="car"):
+                return seats
+
+            charge = rig.job(charge_fare, retry=ic.Retry(attempts=5, wait="1m"))
+            rig.deploy(old=charge_fare, new=charge_fare_3, over="5m")
             rig.enqueue(charge.call("TL-204"))
-            rig.deploy(old=fares_2, new=fares_3, over="5m")
             rig.run_dry()
         """
-        from .capture.versions import handlers_of
-        from .simulation.deployments import Deployment
+        from .capture.deployments import Deployment, handlers_of
 
         if chooses is not None and not callable(chooses):
             raise InputError(f"chooses is {chooses!r}; give a function of the attempt that returns 'old' or 'new'")
@@ -1457,12 +1459,6 @@ def taps_of(rig: Rig) -> int:
 def simulation_of(rig: Rig) -> Simulation:
     """Return the simulation of a rig, for modules that build on it."""
     return rig._simulation
-
-
-def replayed(rig: Rig) -> None:
-    """Raise `ReplayError` if the rig replays a token and never came to a place that it names."""
-    if rig._replay is not None:
-        rig._replay.must_fit()
 
 
 def changes_of(rig: Rig) -> int:

@@ -66,7 +66,7 @@ def laws() -> list[Any]:
     """Return every law, in forms that find something and forms that do not."""
     made = ic.laws
     return [
-        made.once_per_key("mail.send"), made.once_per_key("row"), made.once_per_key("row", due=[1, 9]),
+        made.once_per_key("mail.send"), made.no_key_twice(), made.no_key_twice("mail.send"), made.once_per_key("row"), made.once_per_key("row", due=[1, 9]),
         made.once_per_key("row", lambda run: [run.key, *run.args]), made.covers("poll"), made.nothing_lost(),
         made.covers("poll", end=dt.datetime(2031, 3, 3, 11, tzinfo=dt.timezone.utc)), made.nothing_lost("hangs"),
         made.nothing_lost("book", effect="mail.send"), made.finishes_within(None, "5s"), made.no_overlap(),

@@ -25,6 +25,7 @@ class Chosen:
     chooses_order = True
     only_jobs = None
     asks_deliveries = asks_inside_jobs = True
+    kills_workers = False
 
     def __init__(self, **struck: LiveFault) -> None:
         self.struck = struck

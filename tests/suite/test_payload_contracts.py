@@ -165,10 +165,10 @@ def test_jobs_that_are_new_or_not_seen_are_named(pytester: pytest.Pytester) -> N
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ("{", "payloads.json is no file of payloads (JSONDecodeError: "),
-        ("[]", "payloads.json is no file of payloads (TypeError: "),
-        ('{"$defs": {"charge": {"anyOf": [3]}}}', "payloads.json is no file of payloads (TypeError: "),
-        ('{"$defs": {"charge": {}}}', "payloads.json is no file of payloads (KeyError: 'anyOf')"),
+        ("{", "payloads.json is not a file of payloads (JSONDecodeError: "),
+        ("[]", "payloads.json is not a file of payloads (TypeError: "),
+        ('{"$defs": {"charge": {"anyOf": [3]}}}', "payloads.json is not a file of payloads (TypeError: "),
+        ('{"$defs": {"charge": {}}}', "payloads.json is not a file of payloads (KeyError: 'anyOf')"),
     ],
 )
 def test_a_file_that_is_broken_is_left_alone(pytester: pytest.Pytester, text: str, says: str) -> None:

@@ -225,7 +225,7 @@ class _Engine:
             raw = connection.connection.dbapi_connection
             try:
                 connection.close()
-            except StuckError:  # a task that stands still has it in use: there is no end to wait for
+            except StuckError:  # a suspended task uses it, and does not give it back
                 raw.close()
         if self._own is not None:
             self._own.dispose()

@@ -265,6 +265,7 @@ class History(Sequence[Entry]):
 
         Example::
 
+            charge = rig.job(charge_fare)
             rig.enqueue(charge.call("TL-204", seats=3))
             (shape,) = rig.history.payloads()["charge_fare"]
             assert shape["properties"]["kwargs"]["properties"] == {"seats": {"type": "integer"}}

@@ -8,7 +8,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, fields
 from datetime import timedelta
 from types import FunctionType, MethodType
-from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, Protocol, TypeVar
 
 from ..errors import InputError, PolicyError, RigWarning, nearest
 from ..foundation.durations import Duration, spell, to_ns
@@ -17,7 +17,6 @@ from .retry import Retry
 
 if TYPE_CHECKING:
     from ..foundation.distributions import Spread
-    from .deployments import Deployment
 
 P = ParamSpec("P")
 R_co = TypeVar("R_co", covariant=True)
@@ -135,6 +134,13 @@ class Policy:
         return made
 
 
+class Versions(Protocol):
+    """What a deployment decides: which version of a callable takes an attempt."""
+
+    def handler_of(self, attempt: Any, /) -> Callable[..., Any]:
+        """Return the callable that takes an attempt."""
+
+
 class JobType(Generic[P, R_co]):
     """A callable with its policy, under a name. `Rig.job` returns it; `call` binds arguments.
 
@@ -155,7 +161,7 @@ class JobType(Generic[P, R_co]):
         """The callable."""
         self.known_fns: tuple[Callable[..., Any], ...] = (fn,)
         """Every callable that it has had: a deployment gives it another one."""
-        self.deployment: Deployment | None = None
+        self.deployment: Versions | None = None
         """The deployment that is under way. None: there is one version of the callable."""
         flags = _code_flags(fn)
         if flags & _GENERATORS:
@@ -198,7 +204,7 @@ class JobType(Generic[P, R_co]):
         self._signatures: tuple[Any, ...] | None = None
         self._plain_counts = _positional(fn)
 
-    def deploy(self, deployment: Deployment | None, fn: Callable[..., Any], *versions: Callable[..., Any]) -> None:
+    def deploy(self, deployment: Versions | None, fn: Callable[..., Any], *versions: Callable[..., Any]) -> None:
         """Begin a deployment, or end one (None).
 
         Parameters: `fn` is the callable from now on; `versions` are others that its jobs can meet as well.

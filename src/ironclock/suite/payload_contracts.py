@@ -94,7 +94,7 @@ class PayloadContracts:
 
     @classmethod
     def load(cls, path: Path) -> PayloadContracts | None:
-        """Return the contracts of a file. None if there is no such file. Raises `InputError` for any other file."""
+        """Return the contracts of a file. None if it does not exist. Raises `InputError` for any other file."""
         try:
             text = path.read_text(encoding="utf-8")
         except FileNotFoundError:
@@ -111,7 +111,7 @@ class PayloadContracts:
                     told_payload(name, shape)
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             raise InputError(
-                f"{path} is no file of payloads ({type(error).__name__}: {error}); restore it, or delete it and let "
+                f"{path} is not a file of payloads ({type(error).__name__}: {error}); restore it, or delete it and let "
                 "the next run write it anew"
             ) from None
         return made

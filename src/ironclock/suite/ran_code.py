@@ -19,7 +19,7 @@ from typing import Any
 
 from ..foundation.source_location import is_installed, is_own
 
-_TOOL = 4  # of the ids that `sys.monitoring` has for tools, one without a meaning of its own
+_TOOL = 4  # an id for tools of `sys.monitoring` that is not set aside for a debugger, a profiler or coverage
 
 
 class RanCode:

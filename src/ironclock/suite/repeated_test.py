@@ -22,6 +22,7 @@ from ..search.interrupts import interrupts
 from ..search.run_control import RunControl
 from ..search.runs import Played
 
+_TELLERS = ("repr_failure", "_repr_failure_py")  # what makes a traceback of an error
 _FIRST_RUN_S = 120.0  # it also sets up what several tests share, such as a server
 
 
@@ -57,8 +58,8 @@ class RepeatedTest:
                 controls.append(begin(rig))
             return self._approval
 
-        item = self._item
-        sections = len(item._report_sections)
+        sections: list[Any] = vars(self._item)["_report_sections"]
+        had = len(sections)
         longest_s = _FIRST_RUN_S if self.warms_up else self._longest_s
         with observed_by(note):
             try:
@@ -79,18 +80,18 @@ class RepeatedTest:
             finally:
                 self._phase("teardown")
                 self._forget()
-                del item._report_sections[sections:]
+                del sections[had:]
                 if not self.warms_up:
                     for rig in rigs:
                         end(rig)
                 self.warms_up = False
 
     def _begin(self) -> None:
-        item = self._item
-        if hasattr(item, "_request") and not item._request:
-            item._initrequest()
+        state = vars(self._item)
+        if "_request" in state and not state["_request"]:
+            self._item._initrequest()
         # Nobody reads the traceback of a run, and to write it takes longer than the run.
-        item.repr_failure = item._repr_failure_py = _not_told
+        state.update(dict.fromkeys(_TELLERS, _not_told))
 
     def _phase(self, when: Any) -> BaseException | None:
         """Do one phase of the test as pytest does; return its error."""
@@ -109,15 +110,14 @@ class RepeatedTest:
 
     def _forget(self) -> None:
         """Forget what the run has left at the test: its fixtures, its instance, its folder."""
-        item = self._item
-        for name in ("repr_failure", "_repr_failure_py"):
-            vars(item).pop(name, None)
-        if hasattr(item, "_request"):
-            item._request = False
-            item.funcargs = None
-        if isinstance(getattr(item, "obj", None), MethodType):
-            vars(item).pop("_instance", None)
-            item._obj = None
+        state = vars(self._item)
+        for name in _TELLERS:
+            state.pop(name, None)
+        if "_request" in state:
+            state.update(_request=False, funcargs=None)
+        if isinstance(getattr(self._item, "obj", None), MethodType):
+            state.pop("_instance", None)
+            state["_obj"] = None
         if self.folder is not None:
             shutil.rmtree(self.folder, ignore_errors=True)  # the next run gets a folder of the same name
 

@@ -8,6 +8,7 @@ from array import array
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
+from pathlib import Path
 from types import CodeType
 from zlib import crc32
 
@@ -113,7 +114,7 @@ class SuiteSearch:
                 for number, (one, found) in enumerate(todo):
                     seconds, runs = self._budget.share(needed[number:], runs_needed[number:])
                     if last is not None:
-                        last.session._setupstate.teardown_exact(one.item)
+                        _tear_down(last, one.item)
                     last = one.item
                     before = sum(f.runs for f in self.found[begun:])
                     try:
@@ -129,7 +130,7 @@ class SuiteSearch:
             self.interrupted = True
         finally:
             if last is not None:
-                last.session._setupstate.teardown_exact(None)
+                _tear_down(last, None)
 
     def _tell_run(self, found: SearchedTest, number: int, most: int, before: int) -> None:
         broken = {(one.law, one.cause) for other in (*self.found, found) for one in other.broken}
@@ -358,8 +359,13 @@ def _difference(before: array[int], now: array[int], history: History) -> str:
 
 def _conftests(item: pytest.Item) -> list[str]:
     """Return the files of fixtures that a test can use."""
-    modules = item.config.pluginmanager._getconftestmodules(item.path)
-    return [str(module.__file__) for module in modules]
+    files = [str(getattr(plugin, "__file__", "") or "") for plugin in item.config.pluginmanager.get_plugins()]
+    return [file for file in files if Path(file).name == "conftest.py" and Path(file).parent in item.path.parents]
+
+
+def _tear_down(item: pytest.Item, following: pytest.Item | None) -> None:
+    """End the fixtures of wider scopes that a test has set up and the following one does not use."""
+    vars(item.session)["_setupstate"].teardown_exact(following)
 
 
 def _law_key(law: Law) -> str:

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import random
 from collections.abc import Callable, Mapping
-from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+from typing import Any, Literal, TypeAlias
 
 from ..errors import InputError, UnknownJob
 from ..foundation.instants import Timeline
 from ..history.history import History
-from .event_loop import EventLoop
-
-if TYPE_CHECKING:
-    import datetime as dt
-
-    from .jobs import Attempt, LiveAttempt
-    from .policy import JobType
+from ..simulation.event_loop import EventLoop
+from ..simulation.jobs import Attempt, LiveAttempt
+from ..simulation.policy import JobType
 
 Version: TypeAlias = Literal["old", "new"]
 Handlers: TypeAlias = "Mapping[Version, Callable[..., Any] | None]"
@@ -27,9 +24,11 @@ class Deployment:
 
     Example::
 
-        deployment = rig.deploy(old=charge_fare_2, new=charge_fare_3, over="5m")
-        rig.advance("10m")
-        assert deployment.taken == {"old": 3, "new": 5}
+        deployment = rig.deploy(old=charge_fare, new=lambda booking, seats=1: seats, over="5m")
+        for number in range(8):
+            rig.enqueue(charge_fare, f"TL-204/{number}")
+        rig.run_dry()
+        assert deployment.taken["old"] + deployment.taken["new"] == 8
     """
 
     def __init__(
@@ -115,3 +114,67 @@ def _unknown(name: str) -> Callable[..., Any]:
 
     unknown.__name__ = name
     return unknown
+
+
+# --- which functions are meant --------------------------------------------------------------------------
+
+
+def handlers_of(
+    old: object, new: object, types: Mapping[str, JobType[..., Any]], register: Callable[..., Any]
+) -> dict[str, Handlers]:
+    """Return the handlers of both versions, by the names of their jobs. Jobs that the rig does not know are registered.
+
+    Parameters: `old` and `new` are as in `Rig.deploy`; `types` are the job types of the rig; `register` is `Rig.job`.
+
+    Raises `InputError`.
+    """
+    if isinstance(old, JobType):
+        old = old.fn
+    if callable(old) != callable(new) or isinstance(old, Mapping) != isinstance(new, Mapping):
+        raise InputError(f"old is {old!r} and new is {new!r}; give two functions, two mappings or two modules")
+    if callable(old):
+        name = next((type.name for type in types.values() if type.has(old)), None) or register(old).name
+        return {name: {"old": old, "new": _handler(new, name, "new")}}
+    if isinstance(old, Mapping) and isinstance(new, Mapping):
+        found: dict[str, Handlers] = {}
+        for name in dict.fromkeys((*old, *new)):
+            made: Handlers = {
+                "old": _handler(old.get(name), name, "old"), "new": _handler(new.get(name), name, "new"),
+            }  # fmt: skip
+            first = made["old"] or made["new"]
+            if first is None:
+                raise InputError(f"neither version has a function for the job {name!r}; leave it out")
+            if name not in types:
+                register(first, name=name)
+            found[name] = made
+        if not found:
+            raise InputError("old and new are empty; give functions by the names of their jobs")
+        return found
+    return _of_modules(old, new, types)
+
+
+def _handler(given: object, name: str, version: Version) -> Callable[..., Any] | None:
+    if given is not None and not callable(given):
+        raise InputError(f"the {version} version has {given!r} for the job {name!r}; give a function")
+    return given
+
+
+def _of_modules(old: object, new: object, types: Mapping[str, JobType[..., Any]]) -> dict[str, Handlers]:
+    """Return the handlers of those job types whose function has its name in a module."""
+    found: dict[str, Handlers] = {}
+    for name, type in types.items():
+        attribute = getattr(type.fn, "__name__", name)
+        before, after = getattr(old, attribute, None), getattr(new, attribute, None)
+        if type.has(before) or type.has(after):
+            found[name] = {"old": _handler(before, name, "old"), "new": _handler(after, name, "new")}
+    if not found:
+        known = ", ".join(types) or "none"
+        raise InputError(
+            f"no job type of the rig has a function of {_told(old)} or {_told(new)}; register them with rig.job(...), "
+            f"known job types: {known}"
+        )
+    return found
+
+
+def _told(module: object) -> str:
+    return str(getattr(module, "__name__", module))
