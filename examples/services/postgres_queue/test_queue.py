@@ -95,7 +95,8 @@ def test_sigterm_lets_the_running_job_end(follows: ic.Rig, desk: Any, postgres_u
 def test_a_quiet_week(follows: ic.Rig, desk: Any, postgres_url: str, letters: list[str]) -> None:
     follows.run_loop(queue.work, postgres_url, count=2, name="worker", skip_polls=True)
     follows.run_loop(queue.reap, postgres_url, skip_polls=True)
-    for day in range(7):
+    days = (0, 3, 6)
+    for day in days:
         queue.put(desk, "letter", wait=day * 86_400 + 3_600, to=f"day {day}")
     follows.advance("7d")
-    assert letters == [f"day {day}" for day in range(7)]
+    assert letters == [f"day {day}" for day in days]

@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager, nullcontext
 from typing import Any, Protocol
 from urllib.parse import unquote, urlsplit
 
-from ..errors import InputError, StuckError
+from ..errors import InputError
 
 
 class Source(Protocol):
@@ -222,11 +222,11 @@ class _Engine:
         """Close the rig's own connection."""
         connection, self._connection = self._connection, None
         if connection is not None:
-            raw = connection.connection.dbapi_connection
-            try:
-                connection.close()
-            except StuckError:  # a suspended task uses it, and does not give it back
-                raw.close()
+            if self._own is not None:
+                # It commits after each statement, so that nothing is rolled back. A suspended task can be using it, and
+                # a rollback would wait for that one.
+                connection.invalidate()
+            connection.close()
         if self._own is not None:
             self._own.dispose()
             self._own = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 import tempfile
+import threading
 from collections.abc import Generator, Mapping
 from contextlib import AbstractContextManager, nullcontext, suppress
 from dataclasses import asdict
@@ -84,6 +85,7 @@ class SuitePlugin:
         self._written = ""
         self._told: list[str] = []
         self._tell_at = 0.0
+        self._over = threading.Event()
         # A process of a parallel run writes what it has into a folder of the main process.
         self._worker = dict(getattr(config, "workerinput", {}))
         self._folder: Path | None = None
@@ -238,13 +240,23 @@ class SuitePlugin:
     @pytest.hookimpl(wrapper=True, tryfirst=True)
     def pytest_runtestloop(self, session: pytest.Session) -> Generator[None, object, object]:
         """Search the tests that have passed when all have run."""
-        result = yield
+        watches = self._searches and not self._worker and self._config.pluginmanager.has_plugin("dsession")
+        watcher = threading.Thread(target=self._watch_processes, daemon=True)
+        if watches:
+            watcher.start()
+        try:
+            result = yield
+        finally:
+            self._over.set()
+            if watches:
+                watcher.join()
+                self._clear_line()
         if self._worker:
             if self._covers:
                 self._write("coverage", self._coverage.as_dict())
             if self._payload_path is not None:
                 self._write("payloads", self._contracts.as_dict())
-        if self._searches and self._passed and not session.shouldstop:
+        if self._searches and (self._passed or self._left_out) and not session.shouldstop:
             self._search()
         return result
 
@@ -254,40 +266,63 @@ class SuitePlugin:
         model = checked_model(None, "1m", "1m", None, None, "10m", IN_A_ROW)
         if self._worker and self._budget.runs is not None:
             self._budget.runs = max(1, self._budget.runs // int(self._worker.get("workercount", 1)))
-        search = SuiteSearch(model, self._budget, SearchCache(folder, self._warn), self._tell)
+        search = SuiteSearch(model, self._budget, SearchCache(folder, self._warn), self._tell, self._keep)
         try:
             search.run(self._passed, self._left_out)
         finally:
-            reporter = self._config.pluginmanager.get_plugin("terminalreporter")
-            if reporter is not None and reporter.isatty and self._tell_at:
-                reporter.rewrite("", erase=True)
-                reporter.rewrite("")
-            self.searched, self._interrupted = search.found, search.interrupted
-            if self._worker:
-                for one in search.found:
-                    self._write("searched", asdict(one))
+            self._clear_line()
         if search.interrupted:
             raise KeyboardInterrupt
+
+    def _keep(self, found: SearchedTest) -> None:
+        self.searched.append(found)
+        if self._worker:
+            self._write("searched", asdict(found))
+
+    def _watch_processes(self) -> None:
+        """Show how far the processes of a parallel run are with their searches, until the session ends."""
+        while not self._over.wait(0.5):
+            files = [] if self._folder is None else [*self._folder.glob("*.searched")]
+            done = sum(path.read_bytes().count(b"\n") for path in files)
+            if done:
+                self._show(f"searching: {done} tests so far, in {len(files)} processes")
+
+    def pytest_keyboard_interrupt(self) -> None:
+        """Say in the report that the search is not complete."""
+        self._interrupted = True
 
     def _warn(self, words: str) -> None:
         self._config.issue_config_time_warning(pytest.PytestWarning(words), 2)
 
-    def _tell(self, done: int, most: int, runs: int, broken: int) -> None:
-        """Show how far the search is: on one line of a terminal, and elsewhere a line now and then."""
-        reporter = self._config.pluginmanager.get_plugin("terminalreporter")
+    def _tell(self, number: int, most: int, runs: int, broken: int) -> None:
+        """Show how far the search is."""
+        if not self._worker:
+            laws = f"{broken} law{'s' * (broken != 1)} broken"
+            self._show(f"searching: test {number} of {most}, {runs:,} runs, {laws}")
+
+    def _show(self, words: str) -> None:
+        """Show words on one line of a terminal, and elsewhere a line now and then. Nothing in the first second."""
         now = REAL["monotonic"]()
-        if reporter is None or self._worker or now < self._tell_at:
+        if now < self._tell_at:
             return
-        if not self._tell_at:  # a search of less than a second has nothing to tell
+        if not self._tell_at:
             self._tell_at = now + 1
+            return
+        reporter = self._config.pluginmanager.get_plugin("terminalreporter")
+        if reporter is None:
             return
         self._tell_at = now + (0.1 if reporter.isatty else 10)
         reporter.ensure_newline()
-        words = f"searching: {done} of {most} tests, {runs:,} runs, {broken} laws broken"
         if reporter.isatty:
             reporter.rewrite(words, erase=True)
         else:
             reporter.write_line(words)
+
+    def _clear_line(self) -> None:
+        reporter = self._config.pluginmanager.get_plugin("terminalreporter")
+        if reporter is not None and reporter.isatty and self._tell_at:
+            reporter.rewrite("", erase=True)
+            reporter.rewrite("")
 
     @pytest.hookimpl(tryfirst=True)
     def pytest_sessionfinish(self, session: pytest.Session, exitstatus: int) -> None:

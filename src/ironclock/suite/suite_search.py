@@ -74,23 +74,28 @@ def history_marks(history: History, folder: str = "") -> array[int]:
 class SuiteSearch:
     """Searches the tests of one process.
 
-    Parameters: `model` is what can go wrong; `cache` has what was found before; `tell` is called with how far it is.
+    Parameters: `model` is what can go wrong; `cache` has what was found before; `tell` is called after each run with
+    the number of the test, the number of tests, the runs so far, and the broken laws so far; `keep` is called with what
+    each test came to.
     """
 
     def __init__(
-        self, model: FaultModel, budget: Budget, cache: SearchCache, tell: Callable[[int, int, int, int], None]
-    ) -> None:
+        self, model: FaultModel, budget: Budget, cache: SearchCache, tell: Callable[[int, int, int, int], None],
+        keep: Callable[[SearchedTest], None],
+    ) -> None:  # fmt: skip
         self._model = model
         self._budget = budget
         self._cache = cache
         self._tell = tell
+        self._keep = keep
         self._causes: set[tuple[str, str]] = set()  # laws with their causes, of which a shrunk story is known
-        self.found: list[SearchedTest] = []
+        self._runs = 0
         self.interrupted = False
 
     def run(self, passed: Sequence[PassedTest], left_out: Mapping[str, str]) -> None:
         """Search tests. `left_out`: the tests that cannot be searched, with the reason."""
-        self.found += [SearchedTest(test, left_out=reason) for test, reason in left_out.items()]
+        for test, reason in left_out.items():
+            self._keep(SearchedTest(test, left_out=reason))
         modules = ProjectModules()
         todo: list[tuple[PassedTest, SearchedTest]] = []
         for one in passed:
@@ -101,13 +106,12 @@ class SuiteSearch:
                 self._causes.update((broken.law, broken.cause) for broken in known.broken)
                 new.go_on(known)
             if known is not None and known.is_complete:
-                self.found.append(known)
+                self._keep(known)
             else:
                 todo.append((one, new))
         # A guess: the number of faults grows with the length of the history.
         runs_needed = [2.0 + _FAULTS_AN_ENTRY * sum(map(len, one.marks)) for one, _ in todo]
         needed = [count * max(one.seconds, 0.002) for count, (one, _) in zip(runs_needed, todo, strict=True)]
-        begun = len(self.found)
         last: pytest.Item | None = None
         try:
             with interrupts.between_runs():
@@ -116,13 +120,10 @@ class SuiteSearch:
                     if last is not None:
                         _tear_down(last, one.item)
                     last = one.item
-                    before = sum(f.runs for f in self.found[begun:])
                     try:
-                        self._search(
-                            one, found, seconds, runs, partial(self._tell_run, found, number, len(todo), before)
-                        )
+                        self._search(one, found, seconds, runs, partial(self._tell_run, number + 1, len(todo)))
                     finally:
-                        self.found.append(found)
+                        self._keep(found)
                     self._budget.spend(found.runs)
                     if not found.left_out:
                         self._cache.save(found)
@@ -132,9 +133,9 @@ class SuiteSearch:
             if last is not None:
                 _tear_down(last, None)
 
-    def _tell_run(self, found: SearchedTest, number: int, most: int, before: int) -> None:
-        broken = {(one.law, one.cause) for other in (*self.found, found) for one in other.broken}
-        self._tell(number + 1, most, before + found.runs, len(broken))
+    def _tell_run(self, number: int, most: int) -> None:
+        self._runs += 1
+        self._tell(number, most, self._runs, len(self._causes))
 
     def _key(self, one: PassedTest, modules: ProjectModules) -> str:
         """Return the digest of all that the search of a test depends on."""
