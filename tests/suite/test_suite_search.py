@@ -74,10 +74,10 @@ def test_what_breaks_a_law_stands_at_the_end_like_a_failure(desk: pytest.Pyteste
     assert result.ret == pytest.ExitCode.TESTS_FAILED
     result.assert_outcomes(passed=2)
     broken = "\n".join(section(result, "BROKEN LAWS"))
-    assert "no_key_twice is broken in test_desk.py::test_a_fare" in broken
-    assert "no_key_twice: bank.post of 'B-1' is done 2 times" in broken
+    assert "no_key_twice('bank.post') is broken in test_desk.py::test_a_fare" in broken
+    assert "no_key_twice('bank.post'): bank.post of 'B-1' is done 2 times" in broken
     assert "charge-1, attempt 1, start: the message is delivered twice" in broken
-    assert "no_key_twice is broken in test_desk.py::test_a_letter" in broken
+    assert "no_key_twice('mail.send') is broken in test_desk.py::test_a_letter" in broken
     told = "\n".join(section(result, "search"))
     assert re.search(r"2 tests searched: \d+ runs and \d+ for shrinking", told)
     fitting = re.search(r"(\d+) of (\d+) single faults that fit were tried", told)
@@ -580,4 +580,32 @@ def test_a_test_that_interrupts_itself_does_not_end_the_search(pytester: pytest.
     told = "\n".join(section(result, "search"))
     assert "interrupted" not in told
     assert "2 tests searched" in told
+    assert "left out" not in told
+
+
+def test_parts_of_a_test_are_reported_once(pytester: pytest.Pytester) -> None:
+    """The parts of a `subTest` were reported again in each run of the search, and failed there."""
+    pytester.makepyfile(
+        """
+        import unittest
+        import ironclock as ic
+
+        class Case(unittest.TestCase):
+            def test_parts(self):
+                rig = self.enterContext(ic.Rig())
+                for number in range(3):
+                    with self.subTest(number=number):
+                        def sail(): pass
+                        job = rig.enqueue(rig.job(sail, name=f"sail-{number}", retry=3).call())
+                        rig.settle()
+                        self.assertEqual(job.state, "done")
+        """
+    )
+    plain = pytester.runpytest("-p", "no:cacheprovider")
+    result = searched(pytester, "--ironclock-seams")
+    assert result.ret == pytest.ExitCode.OK
+    counts = re.compile(r"\d+ (?:subtests )?passed")
+    assert counts.findall(result.outlines[-1]) == counts.findall(plain.outlines[-1])
+    told = "\n".join(section(result, "search"))
+    assert "1 test searched" in told
     assert "left out" not in told

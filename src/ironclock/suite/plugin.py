@@ -32,6 +32,7 @@ from .test_laws import laws_of, laws_of_project
 
 _FOLDER = "ironclock_folder"  # of what the processes of a parallel run write, in xdist's `workerinput`
 _rigs = pytest.StashKey["list[Rig]"]()
+_ended = pytest.StashKey[bool]()
 _codes = pytest.StashKey[RanCode]()
 
 
@@ -159,6 +160,7 @@ class SuitePlugin:
         finally:
             observers.remove(note)
             del item.stash[_rigs]
+            item.stash[_ended] = False
 
     @pytest.hookimpl(wrapper=True, tryfirst=True)
     def pytest_runtest_call(self, item: pytest.Item) -> Generator[None, object, object]:
@@ -170,8 +172,11 @@ class SuitePlugin:
         noting: AbstractContextManager[Any] = nullcontext()
         if self._searches:
             noting = item.stash[_codes] = RanCode()
-        with noting:
-            return (yield)
+        try:
+            with noting:
+                return (yield)
+        finally:
+            item.stash[_ended] = True
 
     def _replay(self, item: Any) -> Generator[None, object, object]:
         assert self._token is not None
@@ -213,7 +218,7 @@ class SuitePlugin:
         """Read the rigs of a test when its own code has ended."""
         report = yield
         rigs = item.stash.get(_rigs, None)
-        if call.when == "call" and rigs:
+        if call.when == "call" and rigs and item.stash.get(_ended, False):  # a part of a test reports before its end
             if self._covers:
                 for rig in rigs:
                     self._coverage.read(rig, item.nodeid)

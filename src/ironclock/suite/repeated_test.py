@@ -92,6 +92,8 @@ class RepeatedTest:
             self._item._initrequest()
         # Nobody reads the traceback of a run, and to write it takes longer than the run.
         state.update(dict.fromkeys(_TELLERS, _not_told))
+        hooks_of = self._item.session.gethookproxy
+        self._item.session.gethookproxy = lambda path: _WithoutReports(hooks_of(path))
 
     def _phase(self, when: Any) -> BaseException | None:
         """Do one phase of the test as pytest does; return its error."""
@@ -113,6 +115,7 @@ class RepeatedTest:
         state = vars(self._item)
         for name in _TELLERS:
             state.pop(name, None)
+        vars(self._item.session).pop("gethookproxy", None)
         if "_request" in state:
             state.update(_request=False, funcargs=None)
         if isinstance(getattr(self._item, "obj", None), MethodType):
@@ -120,6 +123,19 @@ class RepeatedTest:
             state["_obj"] = None
         if self.folder is not None:
             shutil.rmtree(self.folder, ignore_errors=True)  # the next run gets a folder of the same name
+
+
+class _WithoutReports:
+    """The hooks of a test, but for its reports: a part of a test (``subTest``) reports before the test has ended."""
+
+    def __init__(self, hooks: Any) -> None:
+        self._hooks = hooks
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._hooks, name)
+
+    def pytest_runtest_logreport(self, **_: Any) -> None:
+        """Report nothing."""
 
 
 def _pass_on(error: BaseException) -> None:

@@ -14,9 +14,10 @@ from zlib import crc32
 
 import pytest
 
-from ..errors import IronClockError, NotDeterministic, StuckError
+from ..errors import IronClockError, NotDeterministic
 from ..history.history import History
 from ..history.records import plain
+from ..interpreter.border.watchdog import TOO_LONG
 from ..interpreter.patching.clock_functions import REAL
 from ..laws.key_laws import IDEMPOTENT
 from ..laws.law import Law, StatedLaw, name_of_law
@@ -247,8 +248,7 @@ class _SearchOfRig:
         move = plan.moves[0]
         self._found.runs += 1
         self._tell_run()
-        if result.ended.startswith(f"{StuckError.__name__}:"):
-            self._found.too_long += 1
+        self._found.too_long += TOO_LONG in result.ended
         if not result.in_outage:
             known = dict.fromkeys(self._found.cells)
             for cell in subjects_of(move, self._jobs):

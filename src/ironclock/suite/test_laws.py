@@ -42,7 +42,10 @@ class TestLaws:
             yield _IfItApplies(law)
         if self.with_default:
             yield from DEFAULT
-            yield from (laws.no_key_twice(name) for name in keyed_effects)
+            for name in keyed_effects:
+                law = laws.no_key_twice(name)
+                law.law_name = repr(law)  # type: ignore[attr-defined]
+                yield law
 
     @property
     def none(self) -> bool:

@@ -121,7 +121,10 @@ class Watchdog:
         now = _real_monotonic()
         if self.ends_at is not None and now >= self.ends_at and not _is_debugged(current_frames()[thread]):
             self.ends_at = now + 1  # once more, if something swallows the error
-            self._too_long = StuckError(_TOO_LONG.format(waiting_at(current_frames()[thread])))
+            where = waiting_at(current_frames()[thread])
+            self._too_long = StuckError(
+                f"{TOO_LONG}, and is given up at {where}; it may wait for something that never comes"
+            )
             self._end(thread, self._too_long)
             return
         computed = REAL["clock_gettime"](time.pthread_getcpuclockid(thread))
@@ -172,10 +175,8 @@ class Watchdog:
         os._exit(70)
 
 
-_TOO_LONG = (
-    "the run has taken much longer than it does if nothing goes wrong, and is given up at {}; it may wait for "
-    "something that never comes"
-)
+TOO_LONG = "the run has taken much longer than it does if nothing goes wrong"
+"""How the error of a run begins that was given up."""
 
 
 def _words(world: Any, stood: float, computes: bool, where: str) -> str:
