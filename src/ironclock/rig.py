@@ -591,7 +591,9 @@ class Rig:
         self._taps.remove(tap)
         self._taken_away.append(tap)
 
-    def effect(self, name: str, target: Any, *, key: str | Callable[..., Any] | None = None) -> EffectTap:
+    def effect(
+        self, name: str, target: Any, *, key: str | Callable[..., Any] | None = None, idempotent: bool = False
+    ) -> EffectTap:
         """Record every call of a real function as an effect while the rig is entered, with a seam before and after it.
 
         Parameters:
@@ -599,6 +601,8 @@ class Rig:
         - `name`: the name of the effect.
         - `target`: an import path or the function.
         - `key`: what a call is about: the name of a parameter, or a function of the arguments. Default None: no key.
+        - `idempotent`: True if who is called does each key once, as a gateway does with an idempotency key: a call with
+          a key that was done before is on record as ``repeated``, and breaks no law. Default False.
 
         Returns a callable that does the same as the function. Raises `InputError` or `TapError`.
 
@@ -607,7 +611,7 @@ class Rig:
             rig.effect("charge", "tern_line.outside:CardGateway.charge", key="key")
             rig.check(ic.laws.once_per_key("charge"))
         """
-        made = EffectTap(name, target, self._simulation.effects, key)
+        made = EffectTap(name, target, self._simulation.effects, key, idempotent)
         self._install(made)
         return made
 

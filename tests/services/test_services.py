@@ -328,3 +328,47 @@ def test_a_mail_server_on_a_socket() -> None:
         assert send("letter 5") == "SMTPServerDisconnected"
         rig.advance_to("2031-03-29T21:20")
         assert send("letter 6") == "sent"
+
+
+@pytest.mark.parametrize("kind", ["plain", "async", "generator", "async generator"])
+def test_a_call_with_an_idempotency_key_is_repeated(kind: str) -> None:
+    if kind == "plain":
+
+        def charge(key: str) -> str:
+            return f"R-{key}"
+    elif kind == "async":
+
+        async def charge(key: str) -> str:
+            return f"R-{key}"
+    elif kind == "generator":
+
+        def charge(key: str) -> Any:
+            yield f"R-{key}"
+    else:
+
+        async def charge(key: str) -> Any:
+            yield f"R-{key}"
+
+    async def collected(given: Any) -> list[str]:
+        return [item async for item in given]
+
+    with ic.Rig() as rig:
+        rig.effect("charge", charge, key="key", idempotent=True)
+        rig.faults.fail("pay", at="after charge", attempts=1)
+
+        def pay(key: str) -> Any:
+            made = charge(key)
+            if kind == "async":
+                return asyncio.run(made)
+            if kind == "async generator":
+                return asyncio.run(collected(made))
+            return list(made) if kind == "generator" else made
+
+        for key in ("B-1", "B-2"):
+            rig.enqueue(rig.job(pay, retry=3).call(key))
+        rig.run_dry()
+        assert [effect.outcome for effect in rig.effects("charge", key="B-1")] == ["done", "repeated"]
+        rig.check(ic.laws.once_per_key("charge"), ic.laws.no_key_twice())
+        for options, says in [({"idempotent": 1}, "idempotent is 1; give True"), ({"idempotent": True}, "has no key")]:
+            with pytest.raises(ic.InputError, match=says):
+                rig.effect("again", charge, **options)

@@ -9,16 +9,23 @@ from typing import Any
 
 from ..errors import InputError, nearest
 from ..history.records import plain
-from ..simulation.effects import Effects
+from ..simulation.effects import Effects, Repeated
 from .targets import Replacement
 
 
 class EffectTap(Replacement):
     """A real function whose calls are effects while the rig is entered. To call it calls the function."""
 
-    def __init__(self, name: str, target: Any, effects: Effects, key: str | Callable[..., Any] | None) -> None:
+    def __init__(
+        self, name: str, target: Any, effects: Effects, key: str | Callable[..., Any] | None, idempotent: bool = False
+    ) -> None:
         if not isinstance(name, str) or not name:
             raise InputError(f"the effect's name is {name!r}; give text that is not empty")
+        if not isinstance(idempotent, bool):
+            raise InputError(f"idempotent is {idempotent!r}; give True or False")
+        if idempotent and key is None:
+            raise InputError(f"the effect {name!r} is idempotent, and has no key; give key=, by which a call is known")
+        self._idempotent = idempotent
         self.name = name
         super().__init__(target)
         self._effects = effects
@@ -33,6 +40,8 @@ class EffectTap(Replacement):
         elif key is not None and not callable(key):
             raise InputError(f"key is {key!r}; give a parameter's name or a function of the arguments")
         effects.names.setdefault(name)
+        if idempotent:
+            effects.keys_done.setdefault(name, set())
 
     def replacement(self) -> Callable[..., Any]:
         real = inspect.unwrap(self.target.real)
@@ -47,21 +56,34 @@ class EffectTap(Replacement):
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:
         key, data = self._read(args, kwargs)
-        return self._effects.perform(self.name, lambda: self.target.real(*args, **kwargs), key, data)
+        repeats = self._outcome(key) == "repeated"
+
+        def act() -> Any:
+            result = self.target.real(*args, **kwargs)
+            return Repeated(result) if repeats else result
+
+        return self._effects.perform(self.name, act, key, data)
+
+    def _outcome(self, key: Any) -> str:
+        """Return what a call comes to that does not fail."""
+        return "repeated" if self._idempotent and self._effects.was_done(self.name, key) else "done"
 
     async def _call_async(self, *args: Any, **kwargs: Any) -> Any:
-        async with self._effects.performing(self.name, *self._read(args, kwargs)):
+        key, data = self._read(args, kwargs)
+        async with self._effects.performing(self.name, key, data, self._outcome(key)):
             return await self.target.real(*args, **kwargs)
 
     def _generate(self, *args: Any, **kwargs: Any) -> Generator[Any, Any, Any]:
-        with self._effects.noting(self.name, *self._read(args, kwargs)):
+        key, data = self._read(args, kwargs)
+        with self._effects.noting(self.name, key, data, self._outcome(key)):
             self._effects.pass_seam(f"before {self.name}")
             result = yield from self.target.real(*args, **kwargs)
         self._effects.pass_seam(f"after {self.name}")
         return result
 
     async def _generate_async(self, *args: Any, **kwargs: Any) -> AsyncIterator[Any]:
-        async with self._effects.performing(self.name, *self._read(args, kwargs)):
+        key, data = self._read(args, kwargs)
+        async with self._effects.performing(self.name, key, data, self._outcome(key)):
             async for item in self.target.real(*args, **kwargs):
                 yield item
 

@@ -78,6 +78,8 @@ class Effects(Sequence[Effect]):
         """The name of every effect that this world can have, in order."""
         self.addressed: set[str] = set()
         """The services whose keys are addresses: to use one of them twice is no second deed."""
+        self.keys_done: dict[str, set[str]] = {}
+        """The keys that were done, in words, of the effects whose calls are idempotent."""
         self.forward: Callable[[str, Any, str, dict[str, Any]], None] | None = None
         """Where effects go instead, in a forked child: to the parent."""
         self.forward_operation: Callable[[Any, str, Any, dict[str, Any]], Any] | None = None
@@ -145,25 +147,32 @@ class Effects(Sequence[Effect]):
         return result
 
     @asynccontextmanager
-    async def performing(self, name: str, key: Any, data: dict[str, Any]) -> AsyncIterator[None]:
+    async def performing(
+        self, name: str, key: Any, data: dict[str, Any], outcome: str = "done"
+    ) -> AsyncIterator[None]:  # fmt: skip
         """Write down that the block of a coroutine was done, or failed, with a seam before and after it."""
-        with self.noting(name, key, data):
+        with self.noting(name, key, data, outcome):
             await pass_seam_in_coroutine(self._loop, f"before {name}")
             yield
         await pass_seam_in_coroutine(self._loop, f"after {name}")
 
     @contextmanager
-    def noting(self, name: str, key: Any, data: dict[str, Any]) -> Iterator[None]:
-        """Write down that the block was done, or failed. A generator that its reader leaves early has done its work."""
+    def noting(self, name: str, key: Any, data: dict[str, Any], outcome: str = "done") -> Iterator[None]:
+        """Write down that the block was done (or, as `outcome` says, repeated), or failed. A generator that its reader
+        leaves early has done its work."""
         try:
             yield
         except GeneratorExit:
-            self.note(name, key, "done", data)
+            self.note(name, key, outcome, data)
             raise
         except BaseException as error:
             self._note_end(name, key, data, error)
             raise
-        self.note(name, key, "done", data)
+        self.note(name, key, outcome, data)
+
+    def was_done(self, name: str, key: Any) -> bool:
+        """Return True if an effect of a name in `keys_done` was done with a key."""
+        return repr(key) in self.keys_done.get(name, ())
 
     def _note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
         """Write down that an effect ended with an error."""
@@ -192,6 +201,8 @@ class Effects(Sequence[Effect]):
         number = task.attempt_number if task is not None else 0
         made = Effect(loop.timeline, loop.now, name, key, outcome, job, number, data)
         self._all.append(made)
+        if name in self.keys_done and outcome == "done":
+            self.keys_done[name].add(repr(key))
         self._history.add((loop.now, "effect", job, number, made, 0, None, 0))
 
     def __iter__(self) -> Iterator[Effect]:
