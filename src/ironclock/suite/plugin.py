@@ -86,6 +86,7 @@ class SuitePlugin:
         self._written = ""
         self._told: list[str] = []
         self._tell_at = 0.0
+        self._shown = False
         self._over = threading.Event()
         # A process of a parallel run writes what it has into a folder of the main process.
         self._worker = dict(getattr(config, "workerinput", {}))
@@ -317,7 +318,9 @@ class SuitePlugin:
         if reporter is None:
             return
         self._tell_at = now + (0.1 if reporter.isatty else 10)
-        reporter.ensure_newline()
+        if not self._shown:
+            self._shown = True
+            reporter.write("\n")  # the line of dots stays
         if reporter.isatty:
             reporter.rewrite(words, erase=True)
         else:
@@ -325,7 +328,7 @@ class SuitePlugin:
 
     def _clear_line(self) -> None:
         reporter = self._config.pluginmanager.get_plugin("terminalreporter")
-        if reporter is not None and reporter.isatty and self._tell_at:
+        if reporter is not None and reporter.isatty and self._shown:
             reporter.rewrite("", erase=True)
             reporter.rewrite("")
 
