@@ -163,6 +163,15 @@ def test_two_deployments_of_one_job_at_once() -> None:
         rig.deploy(old=new, new=old)
 
 
+def test_job_types_stand_for_their_functions() -> None:
+    with ic.Rig() as rig:
+        job, done, _, new = world(rig)
+        rig.deploy(old=job, new=rig.job(new), chooses=lambda attempt: "new")
+        rig.enqueue(job.call("B-1"))
+        rig.run_dry()
+    assert done == [("new", "B-1")]
+
+
 def test_the_probe_chooses_the_version() -> None:
     """Both versions charge once, and each forgets what the other one has noted: only the mix charges twice."""
 

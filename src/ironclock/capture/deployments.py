@@ -128,8 +128,7 @@ def handlers_of(
 
     Raises `InputError`.
     """
-    if isinstance(old, JobType):
-        old = old.fn
+    old, new = (given.fn if isinstance(given, JobType) else given for given in (old, new))
     if callable(old) != callable(new) or isinstance(old, Mapping) != isinstance(new, Mapping):
         raise InputError(f"old is {old!r} and new is {new!r}; give two functions, two mappings or two modules")
     if callable(old):
