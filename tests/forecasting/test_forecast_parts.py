@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from collections import deque
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,6 +16,7 @@ import ironclock as ic
 from ironclock.forecasting.forecast_figures import CALM_S, recovery
 from ironclock.forecasting.quantile_tables import SIZE, durations, waits
 from ironclock.forecasting.retries import AttemptOutcomes, Ranks
+from ironclock.forecasting.scenario_workload import TREATED, workload_of
 from ironclock.forecasting.waiting_line import WaitingLine
 from ironclock.forecasting.worker_pool import PoolLoop
 from ironclock.forecasting.workload import Outage, Stream, WorkerPool, Workload
@@ -193,3 +196,55 @@ def test_spans_and_blocks_of_any_length(bins: int, wait: str) -> None:
         traces.arrived.sum(axis=0) + traces.returned.sum(axis=0), rel=0.02
     )
     assert traces.started.sum(axis=0) / traces.arrived.sum(axis=0) == pytest.approx(1.39, rel=0.06)
+
+
+SCHEMA = json.loads((Path(ic.__file__).parent / "scenario" / "scenario.schema.json").read_text(encoding="utf-8"))
+ONE_JOB = """
+start = "2031-03-29T22:00"
+zone = "UTC"
+[workers]
+count = 2
+[jobs.weigh]
+takes = "1s"
+{jobs}
+[[enqueue]]
+job = "weigh"
+count = 3
+{enqueue}
+[schedules.nightly]
+job = "weigh"
+cron = "30 1 * * *"
+{schedules}
+"""
+LEFT_OUT = {
+    ("jobs", "priority"): "3", ("jobs", "lease"): '"5m"', ("jobs", "ack"): '"early"', ("jobs", "deliveries"): "3",
+    ("jobs", "unique"): '"refuse"', ("jobs", "expires"): '"10m"', ("schedules", "overlap"): '"skip"',
+    ("schedules", "poll"): '"1m"', ("schedules", "jitter"): '"10s"', ("enqueue", "queue"): '"default"',
+    ("enqueue", "priority"): "3",
+}  # fmt: skip
+EXTRA = {("jobs", "unique"): 'key = "crates"\n'}
+
+
+@pytest.mark.parametrize("table", sorted(TREATED))
+def test_every_key_of_a_scenario_is_modelled_or_named(table: str) -> None:
+    found = SCHEMA["properties"][table]
+    found = found.get("additionalProperties") or found["items"]
+    assert set(TREATED[table]) == set(found["properties"])
+    if table == "jobs":
+        assert set(SCHEMA["properties"]["policies"]["additionalProperties"]["properties"]) <= set(TREATED[table])
+    silent = {"modelled", "without an effect on a forecast", "refused"}
+    named = {key for key, words in TREATED[table].items() if words not in silent}
+    assert named - {"call"} == {key for of, key in LEFT_OUT if of == table}
+
+
+@pytest.mark.parametrize(("table", "key"), LEFT_OUT)
+def test_what_a_forecast_leaves_out_is_named(table: str, key: str) -> None:
+    def left_out(line: str) -> str:
+        filled = {"jobs": "", "schedules": "", "enqueue": "", table: line}
+        text = ONE_JOB.format(**filled)
+        if key == "unique":
+            text = text.replace("count = 3", "count = 3\nkwargs = {crates = 3}")
+        return "\n".join(workload_of(ic.Scenario.loads(text), 86_400).left_out)
+
+    assert left_out("") == ""
+    assert f"({key} = " in left_out(f"{EXTRA.get((table, key), '')}{key} = {LEFT_OUT[table, key]}")

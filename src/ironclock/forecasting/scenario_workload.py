@@ -15,6 +15,37 @@ from ..scenario.values import instant_of, schedule_of
 from ..simulation.policy import JobType
 from .workload import Outage, Stream, WorkerPool, Workload
 
+_MODELLED = "modelled"
+_NO_EFFECT = "without an effect on a forecast"
+
+TREATED: dict[str, dict[str, str]] = {
+    "jobs": {
+        "call": "it is real code, and its duration is not known", "takes": _MODELLED, "fails": _MODELLED,
+        "policy": _MODELLED, "queue": _MODELLED, "timeout": _MODELLED, "retry": _MODELLED, "key": _NO_EFFECT,
+        "priority": "its place among the other jobs of its queue",
+        "lease": "second deliveries of attempts that are longer than the lease",
+        "ack": "jobs that are lost with a worker, or delivered again",
+        "deliveries": "the limit of deliveries",
+        "unique": "jobs that are refused, replaced or kept, as they are unique",
+        "expires": "jobs that are dropped since they have waited too long",
+    },
+    "schedules": {
+        "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _NO_EFFECT, "cron": _MODELLED, "every": _MODELLED,
+        "every_after": "refused", "once": _MODELLED, "rrule": _MODELLED, "zone": _MODELLED, "count": _MODELLED,
+        "starts": _MODELLED, "ends": _MODELLED, "missed": _NO_EFFECT,
+        "overlap": "firings that are left out or kept waiting while the job runs",
+        "poll": "the time until the scheduler looks",
+        "jitter": "its jitter",
+    },
+    "enqueue": {
+        "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _NO_EFFECT, "after": _MODELLED, "at": _MODELLED,
+        "count": _MODELLED, "every": _MODELLED, "delay": _MODELLED,
+        "queue": "the queue of this enqueue", "priority": "the priority of this enqueue",
+    },
+}  # fmt: skip
+"""What a forecast does with each key of the tables of jobs (and policies), of schedules and of enqueues: it models the
+key, the key makes no difference, or the forecast leaves out what these words say."""
+
 
 def workload_of(scenario: Scenario, span: float, load: float = 1.0) -> Workload:
     """Return the workload of a scenario for a span in seconds: arrivals, schedules, durations, failures, retries,
@@ -48,6 +79,8 @@ class _Reader:
             if "call" in table:
                 self._left_out.append(f"{name}: it is real code, and its duration is not known")
                 continue
+            policy = self._tables.get("policies", {}).get(table.get("policy"), {})
+            self._name_left_out("jobs", name, {**policy, **table})
             streams.append(self._stream(type, table, rates, bursts))
         for key in ("flows", "taps", "calls", "queues"):
             if key in self._tables:
@@ -72,6 +105,13 @@ class _Reader:
             None if type.timeout_ns is None else type.timeout_ns / NS, tuple(self._outages(type.name)),
         )  # fmt: skip
 
+    def _name_left_out(self, kind: str, name: str, table: dict[str, Any]) -> None:
+        """Name what a forecast leaves out of a table."""
+        for key, value in table.items():
+            words = TREATED[kind].get(key, _MODELLED)
+            if words not in (_MODELLED, _NO_EFFECT) and value != _USUAL.get(key):
+                self._left_out.append(f"{name}: {words} ({key} = {value!r})")
+
     def _rates(self, name: str) -> list[Rate]:
         found = []
         for number, table in enumerate(self._tables.get("arrivals", ())):
@@ -84,6 +124,7 @@ class _Reader:
         for number, table in enumerate(self._tables.get("enqueue", ())):
             if table["job"] != name:
                 continue
+            self._name_left_out("enqueue", f"{name}, line {self._source.line(('enqueue', number))}", table)
             with self._source.at("enqueue", number):
                 first = to_ns(table.get("after", 0)) / NS
                 if "at" in table:
@@ -98,6 +139,7 @@ class _Reader:
         for key, table in self._tables.get("schedules", {}).items():
             if table["job"] != name:
                 continue
+            self._name_left_out("schedules", f"the schedule {key}", table)
             with self._source.at("schedules", key):
                 schedule = schedule_of(table).in_zone(self._timeline.zone).begun(self._start)
                 if schedule.from_end:
@@ -141,6 +183,9 @@ class _Reader:
             elif table["kind"] == "outage":
                 self._left_out.append(f"the outage of the queue {table['queue']!r} alone")
         return tuple(WorkerPool(pool.get("count", 1), pool.get("queues"), tuple(away)) for pool in pools)
+
+
+_USUAL = {"priority": 0, "ack": "late", "overlap": "allow"}  # as if the key was not there
 
 
 class Curve:
