@@ -118,3 +118,22 @@ def test_a_mistake_that_does_not_exist() -> None:
     result = CliRunner().invoke(main, ["mistakes", "charge_repeatd_on_retry"])
     assert result.exit_code == 2
     assert "did you mean 'charge_repeated_on_retry'" in result.output
+
+
+def test_standard_input_and_output(tmp_path: Path) -> None:
+    saved = tmp_path / "evening.jsonl"
+    run("demo", "--save", str(saved))
+    text = saved.read_bytes()
+
+    def piped(*arguments: str) -> subprocess.CompletedProcess[bytes]:
+        command = [sys.executable, "-m", "ironclock.cli.main", *arguments]
+        return subprocess.run(command, input=text, capture_output=True, cwd=tmp_path, check=False)
+
+    assert piped("export", "-", "-", "--as", "jsonl").stdout == text
+    table = piped("export", str(saved), "-", "--as", "csv").stdout
+    assert table.startswith(b"job,name,args,queue")
+    assert piped("show", "-").stdout.decode() == piped("show", str(saved)).stdout.decode()
+    assert not (tmp_path / "-").exists()
+    refused = piped("export", "-", "-")
+    assert refused.returncode == 2
+    assert b"OUT is -, and standard output has no ending that names a format; give --as" in refused.stderr

@@ -248,3 +248,10 @@ def test_what_a_forecast_leaves_out_is_named(table: str, key: str) -> None:
 
     assert left_out("") == ""
     assert f"({key} = " in left_out(f"{EXTRA.get((table, key), '')}{key} = {LEFT_OUT[table, key]}")
+
+
+@pytest.mark.parametrize("load", [float("nan"), float("inf"), 0, -1, 1e10, True])
+def test_a_load_that_cannot_be_used(load: float) -> None:
+    scenario = ic.Scenario.loads(ONE_JOB.format(jobs="", schedules="", enqueue=""))
+    with pytest.raises(ic.InputError, match="load is "):
+        ic.forecast(scenario, span="1h", load=load, replications=2)

@@ -104,3 +104,10 @@ def test_words() -> None:
     for retry, said in words:
         assert retry.describe() == said
     assert "10s" in repr(ic.Retry(2, "10s"))
+
+
+@pytest.mark.parametrize("wait", [ic.exponential, ic.linear])
+def test_a_cap_below_the_first_wait_is_refused(wait: Any) -> None:
+    with pytest.raises(ic.PolicyError, match=r"cap is '5s', shorter than first, '10s'; give a cap that is at least"):
+        wait("10s", cap="5s")
+    assert wait("10s", cap="10s") is not None

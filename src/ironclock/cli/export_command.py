@@ -21,14 +21,17 @@ def export(
     history: str, out: str, form: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...],
     mapping: str | None, zone: str | None,
 ) -> None:  # fmt: skip
-    """Write a saved HISTORY, or a log, in an open format to OUT.
+    """Write a saved HISTORY, or a log, in an open format to OUT. A - is standard input, or output (with --as).
 
     .jsonl: JSON Lines; .csv and .parquet: a table of attempts; .trace.json Trace Event JSON for timeline viewers,
     .otlp.json OpenTelemetry spans, .xml JUnit, .ics iCalendar.
     """
     from ..reports.open_formats import export as written
 
+    if out == "-" and form is None:
+        raise click.UsageError("OUT is -, and standard output has no ending that names a format; give --as")
     found = given_files.read(history, columns, outcomes, mapping, zone)
-    with needing("parquet"), shown_error(out), Waiting(f"writing {out}"):
-        name = written(found, out, form)
-    click.echo(f"wrote {out} ({name})")
+    with needing("parquet"), shown_error(out), Waiting(f"writing {out}"), given_files.for_standard_output(out) as path:
+        name = written(found, path, form)
+    if out != "-":
+        click.echo(f"wrote {out} ({name})")

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import importlib
 import importlib.util
+import os
+import shutil
 import sys
+import tempfile
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -40,7 +44,7 @@ def read(
     """
     from .demo_story import example
 
-    path = example(path)
+    path = example(of_standard_input(path))
     torn: list[str] = []
     with Waiting(f"reading {path}"):
         if _is_saved(path):
@@ -57,6 +61,29 @@ def read(
     if len(torn) > 10:
         click.echo(f"Warning: ... and {len(torn) - 10:,} more lines could not be read", err=True)
     return found
+
+
+def of_standard_input(path: str) -> str:
+    """Return a file with what comes in on standard input, for ``-``; and any other path as it is."""
+    if path != "-":
+        return path
+    with tempfile.NamedTemporaryFile("wb", suffix=".jsonl", prefix="ironclock-", delete=False) as file:
+        shutil.copyfileobj(sys.stdin.buffer, file)
+    click.get_current_context().call_on_close(lambda: os.unlink(file.name))
+    return file.name
+
+
+@contextmanager
+def for_standard_output(path: str) -> Iterator[str]:
+    """Give a file whose content goes to standard output after the block, for ``-``; and any other path as it is."""
+    if path != "-":
+        yield path
+        return
+    with tempfile.TemporaryDirectory(prefix="ironclock-") as folder:
+        made = os.path.join(folder, "out")
+        yield made
+        with open(made, "rb") as file:
+            shutil.copyfileobj(file, sys.stdout.buffer)
 
 
 def _tables(path: str) -> dict[str, Any]:

@@ -16,6 +16,7 @@ from ..simulation.policy import JobType
 from .workload import Outage, Stream, WorkerPool, Workload
 
 _MODELLED = "modelled"
+_MOST_LOAD = 1e9
 _NO_EFFECT = "without an effect on a forecast"
 
 TREATED: dict[str, dict[str, str]] = {
@@ -54,6 +55,8 @@ def workload_of(scenario: Scenario, span: float, load: float = 1.0) -> Workload:
     Parameters: every rate and count is multiplied by `load`. `Workload.left_out` names what a forecast leaves out.
     Raises `ScenarioError` or `InputError`.
     """
+    if isinstance(load, bool) or not isinstance(load, (int, float)) or not 0 < load < _MOST_LOAD:
+        raise InputError(f"load is {load!r}; give a number above 0 and below {_MOST_LOAD:g}")
     world = scenario.world(prepare=False)  # only the descriptions of its jobs are read; none of their code runs
     return _Reader(scenario, world, span, load).workload()
 

@@ -144,7 +144,7 @@ def linear(
     """
     start = to_ns(first, what="first")
     grow = start if step is None else to_ns(step, what="step")
-    return Curve(start, step=grow, cap=_capped(cap), jitter=_checked(jitter))
+    return Curve(start, step=grow, cap=_capped(cap, start, first), jitter=_checked(jitter))
 
 
 def exponential(first: Duration, *, factor: float = 2, cap: Duration | None = None, jitter: Jitter = None) -> Wait:
@@ -168,11 +168,18 @@ def exponential(first: Duration, *, factor: float = 2, cap: Duration | None = No
     """
     if isinstance(factor, bool) or not isinstance(factor, (int, float)) or not 1 <= factor < 1e6:
         raise PolicyError(f"factor is {factor!r}; give a number, at least 1")
-    return Curve(to_ns(first, what="first"), float(factor), cap=_capped(cap), jitter=_checked(jitter))
+    start = to_ns(first, what="first")
+    return Curve(start, float(factor), cap=_capped(cap, start, first), jitter=_checked(jitter))
 
 
-def _capped(cap: Duration | None) -> int:
-    return _NO_CAP if cap is None else to_ns(cap, what="cap")
+def _capped(cap: Duration | None, start_ns: int, first: Duration) -> int:
+    """Return the longest wait in nanoseconds. Raises `PolicyError` if the first wait is longer."""
+    if cap is None:
+        return _NO_CAP
+    cap_ns = to_ns(cap, what="cap")
+    if cap_ns < start_ns:
+        raise PolicyError(f"cap is {cap!r}, shorter than first, {first!r}; give a cap that is at least as long")
+    return cap_ns
 
 
 def _checked(jitter: Jitter) -> Jitter:
