@@ -122,3 +122,32 @@ def test_completion(shell: str) -> None:
         [Path(sys.executable).parent / "ironclock"], env={**os.environ, **asked}, capture_output=True, text=True
     )
     assert "forecast" in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("expects", "says"),
+    [
+        ("", "The file expects nothing; add [[expect]]"),
+        (
+            '[[expect]]\nlaw = "attempts_at_most"\nwith = ["moor", 3]',
+            ":8: it could not have failed: the law found nothing to judge",
+        ),
+        (
+            '[[expect]]\njob = "weigh"\ncount = {at_least = 0}',
+            ":8: it could not have failed: any number is as expected",
+        ),
+        (
+            '[[expect]]\njob = "weigh"\nstate = "dead"\ncount = 0\nattempts = 2',
+            "it could not have failed: no job was there",
+        ),
+        ('[[expect]]\njob = "weigh"\nstate = "done"\ncount = 1', "✓ weigh: 1 done"),
+    ],
+)
+def test_what_expects_nothing_is_said_and_can_fail(tmp_path: Path, expects: str, says: str) -> None:
+    text = f'[jobs.weigh]\ntakes = "1s"\n[jobs.moor]\ntakes = "1s"\n[[enqueue]]\njob = "weigh"\n\n{expects}\n'
+    (tmp_path / "s.toml").write_text(text, encoding="utf-8")
+    code, said = run(tmp_path / "s.toml")
+    assert (code, says in said) == (0, True), said
+    code, _ = run(tmp_path / "s.toml", "--strict")
+    assert code == (0 if says.startswith("✓") else 1)
+    assert run(SCENARIO, "--strict")[0] == 0

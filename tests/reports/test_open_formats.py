@@ -247,3 +247,45 @@ def test_estimates_come_near_to_what_made_the_history() -> None:
     assert 1.8 < float(middle.rstrip("s")) < 2.2
     rates = [float(rate.split("/")[0]) for _, rate in made["arrivals"][0]["curve"]]
     assert all(240 < rate < 360 for rate in rates[9:19])
+
+
+BAD = (
+    ROW % (1932670800, 1932670801, "ok")
+    + ROW % (1932670800, 1932670801, "ok")  # the same once more
+    + ROW.replace("j1", "j2") % (1932670900, 1932670890, "ok")  # it ends before it starts
+    + ROW.replace("j1", "j3") % (1932671000, "null", "ok")  # it has no end
+)
+
+
+def test_bad_rows_are_named_and_change_no_verdict(tmp_path: Path) -> None:
+    path, torn = log(tmp_path, BAD), list[str]()
+    history = ic.log_history(str(path), torn=torn)
+    assert torn == [
+        f"{path}:2: the row is the same as that of line 1; it counts once",
+        f"{path}:3: it ends at 2031-03-30T21:01:30+00:00, before it starts at 2031-03-30T21:01:40+00:00; the row is "
+        "left out",
+        f"{path}:4: it has no end; the attempt is taken to run on",
+    ]
+    assert [(job.id, job.state, len(job.attempts)) for job in job_records(history)] == [
+        ("j1", "done", 1), ("j3", "running", 1),
+    ]  # fmt: skip
+    kept = ic.log_history(str(path), keeps_doubles=True)
+    assert [len(job.attempts) for job in job_records(kept)] == [2, 1]
+    (tmp_path / "laws.toml").write_text('[[laws]]\nlaw = "attempts_at_most"\nwith = ["charge_fare", 1]\n', "utf-8")
+    laws = ["--laws", tmp_path / "laws.toml"]
+    code, _, warned = run("check", path, *laws)
+    assert code == 0
+    assert f"Warning: {path}:2: the row is the same" in warned
+    assert run("check", path, *laws, "--keep-doubles")[0] == 1
+
+
+def test_a_log_with_too_many_bad_rows_is_refused(tmp_path: Path) -> None:
+    path = log(tmp_path, ROW % (1932670800, 1932670801, "ok") * 12)
+    with pytest.raises(ic.LogError, match=r"11 of its rows are bad, which is more than 10% of 12. The first is: "):
+        ic.log_history(str(path))
+    assert len(ic.log_history(str(path), bad_rows=1)) == 3
+    code, _, said = run("show", path, "--bad-rows", "5")
+    assert code == 2
+    assert "11 of its rows are bad, which is more than 5% of 12" in said
+    with pytest.raises(ic.LogError, match="bad_rows is 3; give a share from 0 to 1"):
+        ic.log_history(str(path), bad_rows=3)

@@ -25,7 +25,7 @@ from .output import screen, write
 @log_options
 def check(
     log: str, laws: str, html: str | None, junit: str | None, as_json: bool, columns: tuple[str, ...],
-    outcomes: tuple[str, ...], mapping: str | None, zone: str | None,
+    outcomes: tuple[str, ...], mapping: str | None, zone: str | None, keep_doubles: bool, bad_rows: float,
 ) -> None:  # fmt: skip
     """Check laws on the LOG of a real run: a CSV or JSON Lines file with one attempt in each row, or a saved history.
 
@@ -36,7 +36,7 @@ def check(
 
     if mapping is None and laws.endswith(".toml"):
         mapping = laws
-    history = given_files.read(log, columns, outcomes, mapping, zone)
+    history = given_files.read(log, columns, outcomes, mapping, zone, keep_doubles, bad_rows)
     world = World(history)
     found = [(name, broken_by([law], world)) for name, law in given_files.laws_from(laws)]
     if html is not None:

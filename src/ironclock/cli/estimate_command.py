@@ -15,7 +15,7 @@ from .output import write
 @log_options
 def estimate(
     log: str, out: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...], mapping: str | None,
-    zone: str | None,
+    zone: str | None, keep_doubles: bool, bad_rows: float,
 ) -> None:  # fmt: skip
     """Estimate a scenario from the LOG of a real run: durations, failure shares, rates by hour, retries, workers.
 
@@ -24,7 +24,9 @@ def estimate(
     """
     from ..scenario.estimation import estimate as estimated
 
-    text = estimated(given_files.read(log, columns, outcomes, mapping, zone), f"Estimated from {log}")
+    text = estimated(
+        given_files.read(log, columns, outcomes, mapping, zone, keep_doubles, bad_rows), f"Estimated from {log}"
+    )
     if out is None:
         click.echo(text, nl=False)
     else:

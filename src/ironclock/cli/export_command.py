@@ -19,7 +19,7 @@ _FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")
 @log_options
 def export(
     history: str, out: str, form: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...],
-    mapping: str | None, zone: str | None,
+    mapping: str | None, zone: str | None, keep_doubles: bool, bad_rows: float,
 ) -> None:  # fmt: skip
     """Write a saved HISTORY, or a log, in an open format to OUT. A - is standard input, or output (with --as).
 
@@ -30,7 +30,7 @@ def export(
 
     if out == "-" and form is None:
         raise click.UsageError("OUT is -, and standard output has no ending that names a format; give --as")
-    found = given_files.read(history, columns, outcomes, mapping, zone)
+    found = given_files.read(history, columns, outcomes, mapping, zone, keep_doubles, bad_rows)
     with needing("parquet"), shown_error(out), Waiting(f"writing {out}"), given_files.for_standard_output(out) as path:
         name = written(found, path, form)
     if out != "-":

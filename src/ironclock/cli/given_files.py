@@ -35,7 +35,7 @@ def pairs(given: Sequence[str], option: str) -> dict[str, str]:
 
 def read(
     path: str, columns: Sequence[str] = (), outcomes: Sequence[str] = (), mapping: str | None = None,
-    zone: str | None = None,
+    zone: str | None = None, keep_doubles: bool = False, bad_rows: float = 10.0,
 ) -> ic.History:  # fmt: skip
     """Return the history in a file: a saved one, or the log of a real run. Warns about lines that cannot be read.
 
@@ -54,12 +54,13 @@ def read(
             found = ic.log_history(
                 path, columns={**_texts(kept, "columns", mapping), **pairs(columns, "--column")},
                 outcomes={**_texts(kept, "outcomes", mapping), **pairs(outcomes, "--outcome")},
-                zone=zone or str(kept.get("zone", "UTC")), torn=torn,
+                zone=zone or str(kept.get("zone", "UTC")), torn=torn, keeps_doubles=keep_doubles,
+                bad_rows=bad_rows / 100,
             )  # fmt: skip
     for words in torn[:10]:
         click.echo(f"Warning: {words}", err=True)
     if len(torn) > 10:
-        click.echo(f"Warning: ... and {len(torn) - 10:,} more lines could not be read", err=True)
+        click.echo(f"Warning: ... and {len(torn) - 10:,} more rows like these", err=True)
     return found
 
 

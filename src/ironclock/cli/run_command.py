@@ -32,10 +32,13 @@ _LOOK_S = 0.3
 @click.option("--junit", type=click.Path(dir_okay=False), help="Write the outcomes as JUnit XML, for CI.")
 @click.option("--watch", is_flag=True, help="Run again whenever the file, or Python code beside it, changes.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
+@click.option(
+    "--strict", is_flag=True, help="Fail as well if the file expects nothing, or an expectation could not fail."
+)
 @click.option("--schema", is_flag=True, help="Print the JSON Schema of scenario files, and do not run anything.")
 def run(
     file: str | None, seed: str | None, load: float, jobs: int, save: str | None, html: str | None, junit: str | None,
-    watch: bool, as_json: bool, schema: bool,
+    watch: bool, as_json: bool, strict: bool, schema: bool,
 ) -> None:  # fmt: skip
     """Run a scenario FILE (TOML) in simulated time, and show what was found for each expectation.
 
@@ -68,7 +71,8 @@ def run(
         click.echo(json.dumps(_as_json(ran), indent=1, ensure_ascii=False))
     else:
         _show(ran, jobs)
-    sys.exit(0 if ran.met else 1)
+    says_little = strict and (not ran.outcomes or any(outcome.idle for outcome in ran.outcomes))
+    sys.exit(0 if ran.met and not says_little else 1)
 
 
 def _seed(text: str | None) -> int | str | None:
@@ -95,6 +99,9 @@ def _show(ran: Ran, jobs: int) -> None:
     for one in ran.outcomes:
         if one.met:
             console.print(Text(f"✓ {one.words}", style="green"), soft_wrap=True)
+            if one.idle:
+                words = f"  {ran.scenario.name}:{one.line}: it could not have failed: {one.idle}"
+                console.print(Text(words, style="yellow"), soft_wrap=True)
             continue
         console.print(Text(f"✗ {one.words}", style="bold red"), soft_wrap=True)
         console.print(Text(f"  {ran.scenario.name}:{one.line}: {one.found}"), soft_wrap=True)
@@ -117,7 +124,8 @@ def _as_json(ran: Ran) -> dict[str, Any]:
     return {
         "file": ran.scenario.name, "title": ran.scenario.title, "met": ran.met, "stopped": ran.stopped,
         "outcomes": [
-            {"words": one.words, "line": one.line, "met": one.met, "found": one.found} for one in ran.outcomes
+            {"words": one.words, "line": one.line, "met": one.met, "found": one.found, "idle": one.idle}
+            for one in ran.outcomes
         ],
         "jobs": [
             {"id": job.id, "state": job.state, "attempts": job.attempts_made, "queue": job.queue} for job in

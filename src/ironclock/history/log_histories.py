@@ -19,7 +19,7 @@ _OF_AN_INSTANT = 4
 
 def log_history(
     path: str, *, columns: Mapping[str, str] | None = None, outcomes: Mapping[str, str] | None = None,
-    zone: str = "UTC", torn: list[str] | None = None,
+    zone: str = "UTC", torn: list[str] | None = None, keeps_doubles: bool = False, bad_rows: float = 0.1,
 ) -> History:  # fmt: skip
     """Return the history of a real run, made from its log. Each row of the log is one attempt.
 
@@ -30,7 +30,11 @@ def log_history(
       error, worker, effect), its name in the log. Default: the same name.
     - `outcomes`: by a word of the log, one of done, failed, timed-out, crashed or dead. Default: the usual words.
     - `zone`: the zone of times without an offset. Default UTC.
-    - `torn`: a list that gets a line for each row that cannot be read. Default None.
+    - `torn`: a list that gets a line for each bad row: one that cannot be read, has no end or ends before it starts
+      (such a row is left out), or is the same as another one (it counts once). Default None.
+    - `keeps_doubles`: True: equal rows count as several attempts. Default False.
+    - `bad_rows`: the share of bad rows, from 0 to 1, above which the log is refused; ten are never too many. Default
+      0.1.
 
     Raises `LogError`.
 
@@ -38,7 +42,9 @@ def log_history(
 
         history = ic.log_history("friday.csv", columns={"job": "message_id"}, zone="Atlantic/Faroe")
     """
-    rows = list(read(path, columns or {}, outcomes or {}, zone, torn if torn is not None else []))
+    rows = list(
+        read(path, columns or {}, outcomes or {}, zone, torn if torn is not None else [], keeps_doubles, bad_rows)
+    )
     return history_of(rows, zone)
 
 

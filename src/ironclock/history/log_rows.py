@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import json
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ..errors import InstantError, LogError, nearest
@@ -32,6 +32,8 @@ OUTCOMES = {
     "dead": "dead", "dead-letter": "dead", "discarded": "dead",
 }  # fmt: skip
 """Words for outcomes that need no mapping."""
+_FEW_BAD = 10
+"""So many bad rows are never too many."""
 _MOST = 1e21
 _SCALES: tuple[tuple[float, int], ...] = ((1e17, 1), (1e14, 1_000), (1e11, 1_000_000), (0.0, NS))
 
@@ -58,12 +60,15 @@ class Row:
 
 
 def read(
-    path: str, columns: Mapping[str, str], outcomes: Mapping[str, str], zone: str, torn: list[str]
-) -> Iterator[Row]:
+    path: str, columns: Mapping[str, str], outcomes: Mapping[str, str], zone: str, torn: list[str],
+    keeps_doubles: bool = False, bad_rows: float = 0.1,
+) -> Iterator[Row]:  # fmt: skip
     """Yield the rows of a log.
 
     Parameters as in `log_history`; `columns` has keys of `FIELDS`. Raises `LogError`.
     """
+    if isinstance(bad_rows, bool) or not isinstance(bad_rows, (int, float)) or not 0 <= bad_rows <= 1:
+        raise LogError(f"bad_rows is {bad_rows!r}; give a share from 0 to 1")
     for field in columns:
         if field not in FIELDS:
             raise LogError(f"unknown meaning of a column {field!r}; {nearest(field, FIELDS)}")
@@ -73,17 +78,35 @@ def read(
     names = {field: columns.get(field, field) for field in FIELDS}
     timeline = Timeline(zone)
     known = {**OUTCOMES, **{word.lower(): outcome for word, outcome in outcomes.items()}}
-    some = False
+    some, count, before = False, 0, len(torn)
+    seen: dict[int, int] = {}  # by the hash of a row, its line
     for line, raw in _lines(path, torn):
         if not some:
             some = True
             _must_have(path, line, names, columns, raw)
         try:
-            yield _row(path, line, raw, names, timeline, known)
+            row = _row(path, line, raw, names, timeline, known)
         except (InstantError, ValueError, OverflowError) as error:
             raise LogError(f"{path}:{line}: {error}") from None
+        count += 1
+        first = seen.setdefault(hash(replace(row, line=0)), line)
+        if first != line and not keeps_doubles:
+            torn.append(f"{path}:{line}: the row is the same as that of line {first}; it counts once")
+        elif row.ended is not None and row.ended < row.started:
+            words = f"it ends at {timeline.text(row.ended)}, before it starts at {timeline.text(row.started)}"
+            torn.append(f"{path}:{line}: {words}; the row is left out")
+        else:
+            if row.ended is None and names["ended"] in raw:
+                torn.append(f"{path}:{line}: it has no end; the attempt is taken to run on")
+            yield row
     if not some:
         raise LogError(f"{path} has no rows; a log has one row for each attempt")
+    bad = len(torn) - before
+    if bad > max(_FEW_BAD, bad_rows * count):
+        raise LogError(
+            f"{path}: {bad:,} of its rows are bad, which is more than {bad_rows:.0%} of {count:,}. The first is: "
+            f"{torn[before]}. Mend the log, or allow a larger share"
+        )
 
 
 def _lines(path: str, torn: list[str]) -> Iterator[tuple[int, dict[str, Any]]]:

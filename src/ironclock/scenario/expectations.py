@@ -30,6 +30,8 @@ class Outcome:
     """What was found instead. Empty if everything is as expected."""
     line: int
     """The line of the expectation in the file."""
+    idle: str = ""
+    """Why it says nothing here: it could not have failed. Empty if it could."""
 
     @property
     def met(self) -> bool:
@@ -56,7 +58,8 @@ def check(source: Source, rig: Rig) -> list[Outcome]:
     for number, table in enumerate(source.tables.get("expect", ())):
         with source.at("expect", number):
             line = source.line(("expect", number))
-            made.append(Outcome(_words(table), "; ".join(_misses(table, rig)), line))
+            missed = "; ".join(_misses(table, rig))
+            made.append(Outcome(_words(table), missed, line, "" if missed else _why_idle(table, rig)))
     return made
 
 
@@ -121,6 +124,28 @@ def _misses(table: dict[str, Any], rig: Rig) -> Iterator[str]:
     elif len(alike) < len(chosen):
         yield f"{len(chosen) - len(alike)} of {len(chosen)} are not: {_states(chosen)}"
     yield from _each(table, alike, rig)
+
+
+def _why_idle(table: dict[str, Any], rig: Rig) -> str:
+    """Return why an expectation that is met could not have failed. Empty if it could."""
+    if "law" in table:
+        world = rig.world
+        world.begin()
+        for _ in law_of(table["law"], table.get("with", ()))(world):
+            pass
+        return "" if world.was_looked_at else "the law found nothing to judge"
+    count = table.get("count")
+    if isinstance(count, dict) and not count.get("at_least") and "at_most" not in count and not _OF_EACH & table.keys():
+        return "any number is as expected"
+    if count is not None and _OF_EACH & table.keys():
+        state = table.get("state")
+        if not any(state in (None, job.state) for job in _chosen(table, rig)):
+            return "no job was there to compare"
+    return ""
+
+
+_OF_EACH = frozenset(("attempts", "result", "error", "by", "within"))
+"""The keys that say something of each job."""
 
 
 def _chosen(table: dict[str, Any], rig: Rig) -> Iterator[Job[Any]]:
