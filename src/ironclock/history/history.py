@@ -113,6 +113,13 @@ class History(Sequence[Entry]):
         """True if it is the history of a rig, and not one that was loaded."""
         return self._loaded is None
 
+    def column(self, name: str) -> list[Any]:
+        """Return one field of every record of a live history, in order. That is faster than the records themselves.
+
+        Parameters: `name` is a field of `Record`.
+        """
+        return self._fields[_NAMES.index(name) :: _WIDTH]
+
     def records(self) -> Iterator[Record]:
         """Iterate over the records of a live history."""
         return starmap(Record, self._tuples())

@@ -7,8 +7,11 @@ which failures the search put there, and if a law was broken then.
 from __future__ import annotations
 
 import datetime as dt
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from itertools import compress
+from operator import attrgetter
 from typing import Any, Literal, TypeAlias
 
 from ..errors import InputError
@@ -34,6 +37,8 @@ _FITS: dict[str, tuple[str, ...]] = {
 
 _DAY_NS = 86_400 * NS
 _TWICE = frozenset(("delivered-twice", "redelivered", "ack-lost", "lease-ended"))
+_TYPE_NAME, _NUMBER = attrgetter("type.name"), attrgetter("number")
+_TELLING = frozenset(("effect", "refused", "firing-refused", "crashed", *ENDED_WITH_ERROR, *_TWICE))
 _FAULTS = {
     "slow": "late", "hang": "late", "delay": "late", "twice": "twice", "lose_ack": "twice", "early": "out of order",
     "lose": "fails after", "answer": "fails before", "miss": "late",
@@ -191,7 +196,6 @@ class _Reader:
         self.rows: dict[tuple[str, str], None] = {}
         self.fits: set[tuple[str, str, str]] = set()
         self.found: set[tuple[str, str, str]] = set()
-        self._lives: dict[int, list[Any]] = {}  # by number of the job: its type, queue, first and last instant
         self._read_history()
         self._read_faults()
         self._read_clock_changes()
@@ -201,18 +205,28 @@ class _Reader:
         self.found.add((kind, name, failure))
 
     def _read_history(self) -> None:
+        # Most entries of a long history say that all is well. They are passed over in bulk: this must cost a suite
+        # next to nothing.
+        history = self._simulation.history
+        whats = history.column("what")
+        if not _TELLING.isdisjoint(set(whats)):
+            self._read_telling(whats)
+        count = Counter(map(_TYPE_NAME, self._simulation.broker.jobs))
+        self.rows.update(dict.fromkeys(("job", name) for name in count))
+        several = [name for name, many in count.items() if many > 1]
+        if several:
+            self.fits.update(("job", name, "out of order") for name in several)
+            self._read_order(whats)
+
+    def _read_telling(self, whats: list[str]) -> None:
+        """Read the entries that tell of more than jobs that come, start and are done."""
+        history = self._simulation.history
+        jobs, details, attempts = (history.column(name) for name in ("job", "detail", "attempt"))
         did: set[tuple[int, int]] = set()  # attempts that have done an effect
         done_by: dict[tuple[int, str], int] = {}  # the attempt of a job that did an effect first
-        due: dict[int, int] = {}
-        latest: dict[str, tuple[int, int]] = {}  # by job type, of the jobs that have started, the last in due order
-        count: dict[str, int] = {}
-        for ns, what, job, attempt, detail, _, _, _ in self._simulation.history.records():
+        for number in compress(range(len(whats)), map(_TELLING.__contains__, whats)):
+            what, job, detail, attempt = whats[number], jobs[number], details[number], attempts[number]
             name = "" if job is None else job.type.name
-            if job is not None:
-                life = self._lives.get(job.number)
-                if life is None:
-                    life = self._lives[job.number] = [name, job.queue, ns, ns]
-                life[3] = ns
             if what == "effect":
                 self._read_effect(detail, 0 if job is None else job.number, attempt, done_by)
                 if job is not None and detail.outcome in ("done", "repeated"):
@@ -223,18 +237,6 @@ class _Reader:
                     self._note("job", detail[0], "outage")
                 elif what == "firing-refused":
                     self._note("schedule", detail[0], "outage")
-            elif what == "enqueued":
-                self.rows["job", name] = None
-                due[job.number] = detail
-                count[name] = count.get(name, 0) + 1
-                if count[name] == 2:
-                    self.fits.add(("job", name, "out of order"))
-            elif what == "started":
-                if attempt == 1:
-                    mine = due.get(job.number, ns), job.number
-                    if mine < latest.get(name, mine):
-                        self._note("job", name, "out of order")
-                    latest[name] = max(mine, latest.get(name, mine))
             elif what in ENDED_WITH_ERROR:
                 self._note("job", name, "fails after" if (job.number, attempt) in did else "fails before")
                 if what == "timed-out":
@@ -246,6 +248,35 @@ class _Reader:
                     self._note("effect", effect, "worker dies")
             elif what in _TWICE:
                 self._note("job", name, "twice")
+
+    def _read_order(self, whats: list[str]) -> None:
+        """Note the types of which a job has started after one that was due later."""
+        history = self._simulation.history
+        jobs, details = history.column("job"), history.column("detail")
+        dues = list(compress(details, map("enqueued".__eq__, whats)))
+        started = list(compress(jobs, map("started".__eq__, whats)))
+        numbers = list(map(_NUMBER, started))
+        if dues == sorted(dues) and numbers == sorted(numbers):
+            return
+        came = compress(jobs, map("enqueued".__eq__, whats))
+        due = {job.number: at for job, at in zip(came, dues, strict=True)}
+        latest: dict[str, tuple[int, int]] = {}  # by type, of the jobs that have started, the last in due order
+        for job in dict.fromkeys(started):  # the first attempt of each
+            name = job.type.name
+            mine = due.get(job.number, 0), job.number
+            if mine < latest.get(name, mine):
+                self._note("job", name, "out of order")
+            latest[name] = max(mine, latest.get(name, mine))
+
+    def _lives(self) -> list[tuple[str, str, int, int]]:
+        """Return the type, the queue, and the first and last instant of each job."""
+        found: dict[int, list[Any]] = {}
+        history = self._simulation.history
+        for ns, job in zip(history.column("ns"), history.column("job"), strict=True):
+            if job is not None:
+                life = found.setdefault(job.number, [job.type.name, job.queue, ns, ns])
+                life[3] = ns
+        return [tuple(life) for life in found.values()]
 
     def _read_effect(self, effect: Any, job: int, attempt: int, done_by: dict[tuple[int, str], int]) -> None:
         self.rows["effect", effect.name] = None
@@ -269,7 +300,7 @@ class _Reader:
                 if fault.victims and kind == "job":
                     self._read_seam(fault.at, fault.kind)
         for queue, since, until in placed.outages:
-            for name, of_queue, first, last in self._lives.values():
+            for name, of_queue, first, last in self._lives():
                 if queue in (None, of_queue) and first < until and last >= since:
                     self._note("job", name, "outage")
 
@@ -287,7 +318,7 @@ class _Reader:
             self.rows["schedule", name] = None
         start, jumps = self._simulation.loop.start_ns, self._simulation.placed_faults.clock_jumps
         changes_here = _has_clock_changes(timeline.zone, timeline.at(history.end_ns).year)
-        for name, _, first, last in self._lives.values():
+        for name, _, first, last in self._lives() if changes_here or jumps else ():
             if changes_here:
                 self.fits.add(("job", name, "clock change"))
             day_before = max(start, first - _DAY_NS)  # a job of the night of the change counts
