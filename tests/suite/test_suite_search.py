@@ -609,3 +609,32 @@ def test_parts_of_a_test_are_reported_once(pytester: pytest.Pytester) -> None:
     told = "\n".join(section(result, "search"))
     assert "1 test searched" in told
     assert "left out" not in told
+
+
+def test_lots_are_the_same_in_each_run(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        """
+        import os, random, secrets, uuid
+
+        def test_lots(rig):
+            def sail(*lots): pass
+            lots = str(uuid.uuid4()), secrets.token_hex(4), random.random(), os.urandom(4).hex()
+            rig.enqueue(rig.job(sail, ack="early").call(*lots))
+            rig.run_dry()
+
+        drawn = set()
+        def test_they_are_drawn_anew_in_the_suite():
+            for _ in range(3):
+                drawn.add((uuid.uuid4(), random.random()))
+            assert len(drawn) == 3
+        """
+    )
+    first, second = searched(pytester), searched(pytester)
+    for result in (first, second):
+        told = "\n".join(section(result, "search"))
+        assert "1 test searched" in told
+        assert "left out" not in told
+        (found,) = repeats(result)
+        again = pytester.runpytest(*found)
+        again.assert_outcomes(failed=1)
+        again.stdout.fnmatch_lines(["*sail-1 is lost*"])

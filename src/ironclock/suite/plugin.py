@@ -25,6 +25,7 @@ from .fault_coverage import FaultCoverage, checked_least
 from .fault_coverage_page import page
 from .payload_contracts import Comparison, PayloadContracts
 from .ran_code import RanCode
+from .same_chance import same_chance
 from .search_cache import SearchCache, SearchedTest, from_dict
 from .suite_report import grouped, report_coverage, report_payloads, report_search
 from .suite_search import PassedTest, SuiteSearch, history_marks, keyed_effects, test_digest
@@ -184,7 +185,8 @@ class SuitePlugin:
         error: BaseException | None = None
         result: object = None
         try:
-            result = yield
+            with same_chance():
+                result = yield
         except ReplayError:
             raise
         except Exception as raised:

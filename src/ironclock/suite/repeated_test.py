@@ -21,6 +21,7 @@ from ..rig import Rig, held
 from ..search.interrupts import interrupts
 from ..search.run_control import RunControl
 from ..search.runs import Played
+from .same_chance import same_chance
 
 _TELLERS = ("repr_failure", "_repr_failure_py")  # what makes a traceback of an error
 _FIRST_RUN_S = 120.0  # it also sets up what several tests share, such as a server
@@ -61,7 +62,7 @@ class RepeatedTest:
         sections: list[Any] = vars(self._item)["_report_sections"]
         had = len(sections)
         longest_s = _FIRST_RUN_S if self.warms_up else self._longest_s
-        with observed_by(note):
+        with observed_by(note), same_chance():
             try:
                 self._begin()
                 with interrupts.at_once(), ending_within(longest_s):
