@@ -10,6 +10,7 @@ import datetime as dt
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from itertools import compress
 from operator import attrgetter
 from typing import Any, Literal, TypeAlias
@@ -268,6 +269,7 @@ class _Reader:
                 self._note("job", name, "out of order")
             latest[name] = max(mine, latest.get(name, mine))
 
+    @cached_property
     def _lives(self) -> list[tuple[str, str, int, int]]:
         """Return the type, the queue, and the first and last instant of each job."""
         found: dict[int, list[Any]] = {}
@@ -300,7 +302,7 @@ class _Reader:
                 if fault.victims and kind == "job":
                     self._read_seam(fault.at, fault.kind)
         for queue, since, until in placed.outages:
-            for name, of_queue, first, last in self._lives():
+            for name, of_queue, first, last in self._lives:
                 if queue in (None, of_queue) and first < until and last >= since:
                     self._note("job", name, "outage")
 
@@ -318,7 +320,7 @@ class _Reader:
             self.rows["schedule", name] = None
         start, jumps = self._simulation.loop.start_ns, self._simulation.placed_faults.clock_jumps
         changes_here = _has_clock_changes(timeline.zone, timeline.at(history.end_ns).year)
-        for name, _, first, last in self._lives() if changes_here or jumps else ():
+        for name, _, first, last in self._lives if changes_here or jumps else ():
             if changes_here:
                 self.fits.add(("job", name, "clock change"))
             day_before = max(start, first - _DAY_NS)  # a job of the night of the change counts

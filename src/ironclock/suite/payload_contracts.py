@@ -42,7 +42,7 @@ class Contract:
     shapes: dict[str, Shape] = field(default_factory=dict)
     """The payload shapes, by their text."""
     accepts: Shape | None = None
-    """What the function accepts, by name. None: not known, as for jobs that the application's own workers run."""
+    """What the function accepts, by name. None: not known, as for a builtin function without a signature."""
 
     def as_schema(self) -> Shape:
         """Return it as a JSON Schema."""

@@ -117,9 +117,7 @@ class SuitePlugin:
             for line in path.read_text(encoding="utf-8").splitlines():
                 held = json.loads(line)
                 if path.suffix == ".searched":
-                    kept = held.pop("kept")
                     self.searched.append(from_dict(held))
-                    self.searched[-1].kept = kept
                 elif path.suffix == ".coverage":
                     self._coverage.merge(held)
                 elif path.suffix == ".payloads":
@@ -239,8 +237,7 @@ class SuitePlugin:
         asked = laws_of(item, self._project_laws)
         if asked.none:
             return
-        folder = (getattr(item, "funcargs", None) or {}).get("tmp_path")
-        marks = [history_marks(rig.history, "" if folder is None else str(folder)) for rig in rigs]
+        marks = [history_marks(rig.history, item) for rig in rigs]
         self._passed.append(PassedTest(item, marks, call.duration, item.stash[_codes].codes, asked))
 
     # --- the session --------------------------------------------------------------------------------

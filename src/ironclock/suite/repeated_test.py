@@ -27,6 +27,12 @@ _TELLERS = ("repr_failure", "_repr_failure_py")  # what makes a traceback of an 
 _FIRST_RUN_S = 120.0  # it also sets up what several tests share, such as a server
 
 
+def folder_of(item: pytest.Item) -> Path | None:
+    """Return the folder of the fixture `tmp_path` of a test that runs, if it uses one."""
+    folder: Path | None = (getattr(item, "funcargs", None) or {}).get("tmp_path")
+    return folder
+
+
 class NoRig(Exception):
     """The test has made no rig this time."""
 
@@ -43,10 +49,9 @@ class RepeatedTest:
         self._number = number
         self._longest_s = longest_s
         self._approval = Approval(item.path.parent)
-        self.folder: Path | None = None
-        """The folder of the fixture `tmp_path` in the last run. Each run has the same."""
-        self.warms_up = True
-        """True in the first run. Its rigs can be those of fixtures of a wider scope, which other tests use as well."""
+        self._folder: Path | None = None  # of the last run
+        # The rigs of the first run can be those of fixtures of a wider scope, which other tests use as well.
+        self._warms_up = True
 
     @contextmanager
     def __call__(self, begin: Callable[[Rig], RunControl], end: Callable[[Rig], None]) -> Iterator[Played]:
@@ -61,7 +66,7 @@ class RepeatedTest:
 
         sections: list[Any] = vars(self._item)["_report_sections"]
         had = len(sections)
-        longest_s = _FIRST_RUN_S if self.warms_up else self._longest_s
+        longest_s = _FIRST_RUN_S if self._warms_up else self._longest_s
         with observed_by(note), same_chance():
             try:
                 self._begin()
@@ -82,10 +87,10 @@ class RepeatedTest:
                 self._phase("teardown")
                 self._forget()
                 del sections[had:]
-                if not self.warms_up:
+                if not self._warms_up:
                     for rig in rigs:
                         end(rig)
-                self.warms_up = False
+                self._warms_up = False
 
     def _begin(self) -> None:
         state = vars(self._item)
@@ -102,7 +107,7 @@ class RepeatedTest:
         hook = getattr(item.ihook, f"pytest_runtest_{when}")
         arguments = {"item": item}
         if when == "teardown":
-            self.folder = (getattr(item, "funcargs", None) or {}).get("tmp_path")
+            self._folder = folder_of(item)
             arguments["nextitem"] = copy.copy(item)  # as if the same test came next: wider fixtures stay
         call: pytest.CallInfo[None] = pytest.CallInfo.from_call(lambda: hook(**arguments), when)
         if call.excinfo is not None:
@@ -122,8 +127,8 @@ class RepeatedTest:
         if isinstance(getattr(self._item, "obj", None), MethodType):
             state.pop("_instance", None)
             state["_obj"] = None
-        if self.folder is not None:
-            shutil.rmtree(self.folder, ignore_errors=True)  # the next run gets a folder of the same name
+        if self._folder is not None:
+            shutil.rmtree(self._folder, ignore_errors=True)  # the next run gets a folder of the same name
 
 
 class _WithoutReports:

@@ -35,7 +35,7 @@ from ..search.search import LawRaised, Scope, Search
 from .budget import Budget
 from .fault_coverage import subjects_of
 from .ran_code import ProjectModules, code_digest, own_files
-from .repeated_test import NoRig, RepeatedTest
+from .repeated_test import NoRig, RepeatedTest, folder_of
 from .search_cache import BrokenInTest, SearchCache, SearchedTest
 from .test_laws import TestLaws
 
@@ -66,9 +66,9 @@ class PassedTest:
     laws: TestLaws
 
 
-def history_marks(history: History, folder: str = "") -> array[int]:
-    """Return a number for each entry of a history. Parameters: `folder` is one whose name differs from run to run."""
-    hidden = folder.encode()
+def history_marks(history: History, item: pytest.Item) -> array[int]:
+    """Return a number for each entry of a history. The folder of the test is hidden, as its name differs by run."""
+    hidden = str(folder_of(item) or "").encode()
     return array("L", [crc32(line.replace(hidden, b"*") if hidden else line) for line in history.lines()])
 
 
@@ -224,7 +224,8 @@ class _SearchOfRig:
             history = played.rig.history
             marks, difference = self._compared(played, self._marks)
             chosen = list(self._one.laws.of(keyed_effects(played.rig)))
-            broken, raised = replace(self._searched, laws=tuple(chosen)).judge(played.rig, Plan())
+            asked = replace(self._searched, laws=tuple(chosen))
+            broken, raised = asked.judge(played.rig, Plan())
             if raised:
                 raise LawRaised(Plan(), raised)
             self._jobs = _effects_by_job(history)
@@ -236,11 +237,10 @@ class _SearchOfRig:
             self._found.runs += 1
         if difference:
             raise NotDeterministic(f"it differs between two runs: {difference}")
-        names = replace(self._searched, laws=tuple(chosen)).law_names
         anyway = {one.law for one in broken}
         for name in sorted(anyway):
             self._found.notes.append(f"{name} is broken without a fault already, and was left out")
-        kept = tuple(law for name, law in zip(names, chosen, strict=True) if name not in anyway)
+        kept = tuple(law for name, law in zip(asked.law_names, chosen, strict=True) if name not in anyway)
         self._searched = replace(self._searched, laws=kept)
         return RunResult(seams=seams, folded=folded)
 
@@ -248,8 +248,7 @@ class _SearchOfRig:
         """Return the marks of a run without a fault, and in words where it begins to differ from another one."""
         if played.ended is not None:
             raise NotDeterministic(f"it fails if it is run again: {told_error(played.ended)}")
-        folder = (getattr(self._one.item, "funcargs", None) or {}).get("tmp_path")
-        marks = history_marks(played.rig.history, "" if folder is None else str(folder))
+        marks = history_marks(played.rig.history, self._one.item)
         return marks, _difference(before, marks, played.rig.history)
 
     def _note(self, plan: Plan, result: RunResult) -> None:
