@@ -74,6 +74,7 @@ if TYPE_CHECKING:
     from .forecasting.advice import advise as advise
     from .forecasting.forecast import Forecast as Forecast
     from .forecasting.forecast_function import forecast as forecast
+    from .forecasting.storms import storm_load as storm_load
     from .foundation.durations import Duration as Duration
     from .foundation.instants import Instant as Instant
     from .history.comparison import Comparison as Comparison
@@ -144,6 +145,7 @@ _HOMES = {
     "forecasting.advice": "Advice advise",
     "forecasting.forecast": "Forecast",
     "forecasting.forecast_function": "forecast",
+    "forecasting.storms": "storm_load",
     "foundation.durations": "Duration",
     "foundation.instants": "Instant",
     "history.comparison": "Comparison compare",

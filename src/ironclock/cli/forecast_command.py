@@ -17,6 +17,7 @@ from .progress_line import Meter
 if TYPE_CHECKING:
     from ..forecasting.advice import Advice, Kept
     from ..forecasting.forecast import Forecast
+    from ..forecasting.storms import StormLoad
     from ..scenario.scenario import Scenario
 
 
@@ -25,11 +26,20 @@ if TYPE_CHECKING:
 @click.option("--against", type=click.Path(), help="Another scenario file, drawn into the same picture.")
 @click.option("--load", type=click.FloatRange(min=0, min_open=True), help="Multiply every rate and count by this.")
 @click.option("--span", help="How long, such as 24h. Default: as the file says, or a day.")
-@click.option("--bin", "step", help="The step, such as 1s. Default: as the file says, or a second.")
+@click.option("--bin", "step", help="The step in which backlogs are noted, such as 1s. Default: a second.")
 @click.option("--replications", type=click.IntRange(2), help="How many days to draw. Default: 200.")
 @click.option("--seed", default=0, show_default=True, help="Everything that is drawn by lot follows from it.")
 @click.option(
-    "--advise", "search", is_flag=True, help="Try the policies of [forecast.search], and compare with the limits."
+    "--advise",
+    "search",
+    is_flag=True,
+    help="Try the policies, workers and weights of [forecast.search], and compare with the limits.",
+)
+@click.option(
+    "--storm-load",
+    "storm",
+    is_flag=True,
+    help="Find the load from which on an outage leaves a retry storm that lasts.",
 )
 @click.option(
     "--png", type=click.Path(dir_okay=False), help="Draw backlog, age, retries and dead letters into this file."
@@ -37,7 +47,7 @@ if TYPE_CHECKING:
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
 def forecast(
     file: str, against: str | None, load: float | None, span: str | None, step: str | None, replications: int | None,
-    seed: int, search: bool, png: str | None, as_json: bool,
+    seed: int, search: bool, storm: bool, png: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Work out a day of a scenario FILE: backlog, age, retries, dead letters, time to recover.
 
@@ -58,6 +68,15 @@ def forecast(
                 )  # fmt: skip
             _advice(advice, file, as_json)
             sys.exit(0 if advice.best else 1)
+        if storm:
+            from ..forecasting.storms import storm_load
+
+            with Meter("trying loads") as meter:
+                border = storm_load(
+                    scenario, span=span, replications=replications or 40, load=load, seed=seed, progress=meter.show
+                )
+            _storm_load(border, replications or 40, as_json)
+            sys.exit(0)
         more: list[tuple[Scenario, Forecast]] = []
         with Meter("drawing days") as meter:
             files = [scenario, *([ic.Scenario.load(example(against))] if against else [])]
@@ -96,7 +115,8 @@ def _as_json(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...
         made.append(
             {
                 "file": scenario.name, "title": scenario.title, "span_s": found.span, "bin_s": found.step,
-                "replications": found.replications, "figures": rows, "left_out": list(found.workload.left_out),
+                "replications": found.replications, "figures": rows, "storm": found.storm,
+                "left_out": list(found.workload.left_out), "warnings": list(found.warnings),
                 "limits": [
                     {"limit": k.limit, "allowed": k.allowed, "found": _finite(k.found), "kept": k.ratio <= 1}
                     for k in kept
@@ -126,8 +146,10 @@ def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]])
         )
         table = Table(box=None, pad_edge=False, header_style="bold")
         for name in ("", "mean", "5 %", "median", "95 %"):
-            table.add_column(name, justify="left" if not name else "right")
+            table.add_column(name, justify="right" if name else "left", no_wrap=not name)
         for row in found.rows():
+            if row["figure"] in ("dropped", "storm") and not row["mean"]:
+                continue  # most workloads drop nothing, and storms are rare
             cells = [_cell(row["figure"], row[key]) for key in ("mean", "q05", "q50", "q95")]
             table.add_row(row["what"], *cells)
         console.print(table)
@@ -135,11 +157,41 @@ def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]])
         console.print(Text("backlog: the median, and up to the 95 % quantile (░)", style="dim"))
         for line in chart(found, "backlog", min(width, 100)):
             console.print(line)
+        if found.storm:
+            console.print(Text(_storm_words(found.storm), style="bold red"), soft_wrap=True)
         for one in kept:
             _limit(console, one)
+        for words in found.warnings:
+            console.print(Text(f"warning: {words}", style="yellow"), soft_wrap=True)
         for words in found.workload.left_out:
             console.print(Text(f"left out: {words}", style="yellow"), soft_wrap=True)
         console.print()
+
+
+def _storm_words(share: float) -> str:
+    return (
+        f"✗ a storm that lasts follows the outage in {share:.0%} of the days: the backlog does not "
+        "fall any more, although nothing is down. A retry budget or a breaker can end it; see --storm-load"
+    )
+
+
+def _storm_load(border: StormLoad, replications: int, as_json: bool) -> None:
+    if as_json:
+        found = {"calm": border.calm, "storm": border.storm, "overload": border.overload}
+        click.echo(json.dumps({**found, "replications": replications}, indent=1))
+        return
+    if border.storm is None:
+        up_to = f", tried up to {border.calm:.3g} times the load" if border.calm is not None else ""
+        click.echo(f"no outage leaves a storm that lasts{up_to}")
+    elif border.calm is None:
+        click.echo(f"an outage leaves a storm that lasts at each load that was tried, from {border.storm:.3g} times on")
+    else:
+        click.echo(
+            f"an outage leaves a storm that lasts from {border.storm:.3g} times the load on "
+            f"({border.calm:.3g} times the load does not; {replications} days of each)"
+        )
+    if border.overload is not None:
+        click.echo(f"the workers cannot serve {border.overload:.3g} times the load, also if nothing is down")
 
 
 def _streams(found: Forecast) -> list[str]:
@@ -175,7 +227,8 @@ def _advice(advice: Advice, file: str, as_json: bool) -> None:
     if as_json:
         rows = [
             {
-                "choice": dict(one.choice), "words": one.words, "holds": one.holds, "binding": one.binding.limit,
+                "choice": dict(one.choice), "words": one.words, "holds": one.holds, "cost": one.cost,
+                "binding": one.binding.limit,
                 "limits": {k.limit: _finite(k.found) for k in one.kept},
             }
             for one in advice.tried
@@ -198,9 +251,11 @@ def _advice(advice: Advice, file: str, as_json: bool) -> None:
             soft_wrap=True,
         )
     table = Table(box=None, pad_edge=False, header_style="bold")
-    for name in (*(k.limit for k in first.kept), "binds", "policy"):
+    for name in (*(k.limit for k in first.kept), "binds", "cost", "policy"):
         table.add_column(name, justify="right" if name not in ("policy", "binds") else "left", overflow="fold")
     for one in advice.tried:
         cells = [Text(_cell(LIMITS[k.limit], k.found), style="" if k.ratio <= 1 else "red") for k in one.kept]
-        table.add_row(*cells, one.binding.limit, Text(one.words, style="green" if one.holds else ""))
+        table.add_row(
+            *cells, one.binding.limit, f"{one.cost:,.10g}", Text(one.words, style="green" if one.holds else "")
+        )
     console.print(table)

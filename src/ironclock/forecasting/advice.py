@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 from os import PathLike
 from typing import Any
 
-from ..errors import InputError
+from ..errors import InputError, nearest
 from ..foundation.durations import NS, Duration, to_ns
 from ..scenario.scenario import Scenario
 from ..scenario.values import rate_of
 from ..simulation.retry import Retry, exponential
 from .forecast import Forecast, draw
-from .scenario_workload import workload_of
+from .scenario_workload import breaker_of, workload_of
 from .workload import Workload
 
 LIMITS = {
@@ -51,6 +51,8 @@ class Tried:
     choice: Mapping[str, Any]
     words: str
     kept: tuple[Kept, ...]
+    cost: float
+    """What the workers cost in an hour, as ``[forecast.costs]`` says; without costs, their number."""
 
     @property
     def binding(self) -> Kept:
@@ -71,7 +73,7 @@ class Advice:
 
     @property
     def best(self) -> Tried | None:
-        """The policy with the fewest workers that keeps every limit, with the widest margin. None if no policy does."""
+        """The cheapest policy that keeps every limit, with the widest margin. None if no policy does."""
         return self.tried[0] if self.tried[0].holds else None
 
 
@@ -102,10 +104,14 @@ def advise(
     of: Scenario | str | PathLike[str], *, span: Duration | None = None, bin: Duration | None = None,
     replications: int = 40, load: float | None = None, seed: int = 0, progress: Callable[[float], None] | None = None,
 ) -> Advice:  # fmt: skip
-    """Try every policy of ``[forecast.search]`` of a scenario, and compare it with ``[forecast.limits]``.
+    """Try every combination of ``[forecast.search]`` of a scenario, and compare it with ``[forecast.limits]``.
 
-    Parameters: `of` is a scenario or its file; the others are those of `forecast`. Raises
-    `InputError` or `ScenarioError` if there are no limits, if there is nothing to search, or if the job is unknown.
+    It tries retry policies and retry budgets of one job, numbers of workers, weights of queues, and breakers. What the
+    workers cost is in ``[forecast.costs]``.
+
+    Parameters: `of` is a scenario or its file; `replications` is 40, if left out; the others are those of `forecast`.
+    Raises `InputError` or `ScenarioError` if there are no limits, if there is nothing to search, or if a name is
+    unknown.
 
     Example::
 
@@ -121,52 +127,91 @@ def advise(
     if not {*search} - {"job"}:
         raise InputError(f"{scenario.name} has no [forecast.search]; add the policies to try")
     span_s = to_ns(span if span is not None else settings.get("span", "24h"), what="span") / NS
-    step = bin if bin is not None else settings.get("bin", "1s")
+    step = bin if bin is not None else settings.get("bin")
     workload = workload_of(scenario, span_s, load if load is not None else float(settings.get("load", 1.0)))
     job = search.pop("job", None) or workload.streams[0].name
     if job not in {stream.name for stream in workload.streams}:
         scenario.source.known("jobs", job, "forecast", "search", "job")
         raise InputError(f"the forecast leaves {job} out; give a job that it counts")
+    costs = _costs(scenario, workload)
     choices = [dict(zip(search, values, strict=True)) for values in itertools.product(*search.values())]
     tried = []
     for number, choice in enumerate(choices):
-        made = _changed(workload, job, choice, scenario)
+        with scenario.source.at("forecast", "search"):
+            made = _changed(workload, job, choice, scenario)
         tell = None if progress is None else lambda done, n=number: progress((n + done) / len(choices))
         found = draw(made, span=span_s, bin=step, replications=replications, seed=seed, progress=tell)
-        tried.append(Tried(choice, _words(made, job), kept(found, limits)))
-    tried.sort(key=lambda one: (not one.holds, one.choice.get("workers", 0) if one.holds else 0, one.binding.ratio))
+        cost = sum(pool.size * price for pool, price in zip(made.pools, costs, strict=True))
+        tried.append(Tried(choice, _words(made, job, choice), kept(found, limits), cost))
+    tried.sort(key=lambda one: (not one.holds, one.cost if one.holds else 0, one.binding.ratio))
     return Advice(tuple(tried))
 
 
+def _costs(scenario: Scenario, workload: Workload) -> list[float]:
+    """Return what a worker of each pool costs in an hour. Raises `InputError` for an unknown queue."""
+    table = scenario.source.tables.get("forecast", {}).get("costs", {})
+    queues = {stream.queue for stream in workload.streams} | {q for pool in workload.pools for q in pool.queues or ()}
+    for name in table:
+        if name != "worker" and name not in queues:
+            with scenario.source.at("forecast", "costs", name):
+                raise InputError(f"no workers serve the queue {name!r}; {nearest(name, [*queues, 'worker'])}")
+    usual = float(table.get("worker", 1.0))
+    return [
+        next((float(table[queue]) for queue in pool.queues or () if queue in table), usual) for pool in workload.pools
+    ]
+
+
 def _changed(workload: Workload, job: str, choice: Mapping[str, Any], scenario: Scenario) -> Workload:
-    """Return a workload with another retry for one job, or other workers for its queue."""
+    """Return a workload with another retry for one job, other workers or weights, or another breaker."""
     stream = next(stream for stream in workload.streams if stream.name == job)
-    pools = list(workload.pools)
+    pools, services = list(workload.pools), dict(workload.services)
+    number = workload.pool_of(stream)
     if "workers" in choice:
-        number = workload.pool_of(stream)
         pools[number] = replace(pools[number], size=choice["workers"])
+    if "weights" in choice:
+        served = pools[number].queues
+        missing = {s.queue for s in workload.streams if workload.pool_of(s) == number} - set(choice["weights"])
+        if served is None or missing:
+            why = "they serve all queues as one line" if served is None else f"{', '.join(sorted(missing))} has none"
+            raise InputError(
+                f"the weights {choice['weights']} do not fit the workers of {job}: {why}; give each of their queues one"
+            )
+        pools[number] = replace(pools[number], queues=choice["weights"])
+    if "breaker" in choice:
+        if stream.calls is None:
+            raise InputError(f"{job} calls no service; give it 'calls', or leave 'breaker' out of [forecast.search]")
+        services[stream.calls] = replace(services[stream.calls], breaker=breaker_of(choice["breaker"] or None))
+    retry = _retry(stream.retry, job, choice, scenario)
+    streams = [replace(s, retry=retry) if s.name == job else s for s in workload.streams]
+    return replace(workload, streams=streams, pools=tuple(pools), services=services)
+
+
+def _retry(retry: Retry, job: str, choice: Mapping[str, Any], scenario: Scenario) -> Retry:
     tables = scenario.source.tables
     policy = tables["jobs"][job]
     stated = policy.get("retry") or tables.get("policies", {}).get(policy.get("policy"), {}).get("retry", {})
     wait = stated.get("wait", {})
     usual = wait if isinstance(wait, dict) else {"first": wait[0] if isinstance(wait, list) else wait}
     parts = {name: choice.get(name, usual.get(name)) for name in _WAITS}
-    retry = stream.retry
-    attempts = choice.get("attempts", retry.attempts)
     new_wait: Any = retry.wait
     if any(name in choice for name in _WAITS):
         if parts["first"] is None:
             raise InputError(f"the retry of {job} has no first wait; give 'first' in [forecast.search]")
         new_wait = exponential(parts["first"], factor=parts["factor"] or 2, cap=parts["cap"], jitter=parts["jitter"])
-    within = None if retry.within is None else retry.within / NS
-    changed = replace(
-        stream,
-        retry=Retry(attempts, new_wait, on=retry.on, never_on=retry.never_on, drop_on=retry.drop_on, within=within),
-    )
-    return replace(workload, streams=[changed if s.name == job else s for s in workload.streams], pools=tuple(pools))
+    return Retry(
+        choice.get("attempts", retry.attempts), new_wait, on=retry.on, never_on=retry.never_on, drop_on=retry.drop_on,
+        within=None if retry.within is None else retry.within / NS, budget=choice.get("budget", retry.budget),
+    )  # fmt: skip
 
 
-def _words(workload: Workload, job: str) -> str:
+def _words(workload: Workload, job: str, choice: Mapping[str, Any]) -> str:
     stream = next(stream for stream in workload.streams if stream.name == job)
-    workers = workload.pools[workload.pool_of(stream)].size
-    return f"{workers} worker{'s' * (workers != 1)}; {stream.retry.describe()}"
+    pool = workload.pools[workload.pool_of(stream)]
+    words = f"{pool.size} worker{'s' * (pool.size != 1)}"
+    if "weights" in choice:
+        words += f" ({', '.join(f'{queue} {weight}' for queue, weight in choice['weights'].items())})"
+    words += f"; {stream.retry.describe()}"
+    if stream.calls is not None and "breaker" in choice:
+        breaker = workload.services[stream.calls].breaker
+        words += "; no breaker" if breaker is None else f"; a breaker that opens if {breaker.failing:.0%} fail"
+    return words

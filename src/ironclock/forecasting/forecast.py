@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import InputError, nearest
-from ..foundation.durations import NS, Duration, to_ns
+from ..foundation.durations import NS, Duration, spell, to_ns
+from .day import WorkloadTables
 from .forecast_figures import DURATIONS, NAMES, Trajectories, figures
-from .worker_pool import PoolLoop, Traces
+from .job_by_job import expected_attempts, room_for, run_days, tables_of
+from .worker_pool import run_cohorts
 from .workload import Workload
 
 if TYPE_CHECKING:
@@ -22,6 +25,11 @@ Floats = NDArray[np.float64]
 QUANTILES = (0.05, 0.5, 0.95)
 _CHUNK = 100
 _MOST_BINS = 20_000_000
+_USUAL_BINS = 200_000
+_QUICK = 60e6
+"""Up to how many attempts of all replications each one is gone through: about ten seconds."""
+_MOST_ATTEMPTS = 200e6
+"""How many attempts are gone through at most. Above that a smaller workload is worked out in place of the given one."""
 
 
 class Forecast:
@@ -34,8 +42,9 @@ class Forecast:
     """
 
     def __init__(
-        self, workload: Workload, span: float, step: float, found: Mapping[str, Floats], trajectories: Trajectories
-    ) -> None:
+        self, workload: Workload, span: float, step: float, found: Mapping[str, Floats], trajectories: Trajectories,
+        warnings: Sequence[str] = (),
+    ) -> None:  # fmt: skip
         self.workload = workload
         self.span = span
         """The length of the day, in seconds."""
@@ -44,11 +53,19 @@ class Forecast:
         self.figures = dict(found)
         """Each figure by name, with one number for each replication. Durations are in seconds."""
         self.trajectories = trajectories
+        self.warnings = tuple(warnings)
+        """Figures that cannot be trusted, and why. Empty if all can be."""
 
     @property
     def replications(self) -> int:
         """How many days were drawn."""
         return len(self.figures["jobs"])
+
+    @property
+    def storm(self) -> float:
+        """The share of the days in which an outage leaves a retry storm, or another load, that lasts.
+        0 without an outage."""
+        return float(self.figures["storm"].mean()) if "storm" in self.figures else 0.0
 
     def mean(self, figure: str) -> float:
         """Return the mean of a figure. Raises `InputError` for an unknown figure."""
@@ -89,14 +106,16 @@ class Forecast:
 
 
 def draw(
-    workload: Workload, *, span: Duration = "24h", bin: Duration = "1s", replications: int = 200, seed: int = 0,
+    workload: Workload, *, span: Duration = "24h", bin: Duration | None = None, replications: int = 200, seed: int = 0,
     progress: Callable[[float], None] | None = None,
 ) -> Forecast:  # fmt: skip
     """Draw many days of a workload.
 
     Parameters as in `ic.forecast`. Raises `InputError`, `DurationError` or `PolicyError`.
     """
-    step, whole = to_ns(bin, what="bin") / NS, to_ns(span, what="span") / NS
+    whole = to_ns(span, what="span") / NS
+    step = max(1.0, whole / _USUAL_BINS) if bin is None else to_ns(bin, what="bin") / NS
+    step = min(step, whole) if bin is None else step
     if not step or whole < step:
         raise InputError(f"span is {span} and bin is {bin}; give a bin longer than 0, and a span of at least one bin")
     bins = round(whole / step)
@@ -106,30 +125,75 @@ def draw(
         raise InputError(f"replications is {replications!r}; give a whole number, at least 2")
     if not workload.streams:
         raise InputError("the workload has no jobs; add arrivals, or jobs that are enqueued")
+    way = Way.of(workload, bins * step, step, replications)
     chunks = [min(_CHUNK, replications - at) for at in range(0, replications, _CHUNK)]
-    tasks: list[Task] = [(workload, bins, step, columns, (seed, number)) for number, columns in enumerate(chunks)]
-    parts = _map(tasks, bins, progress)
+    tasks = [Task(way, bins, columns, (seed, number)) for number, columns in enumerate(chunks)]
+    parts = _map(tasks, progress)
     found = {name: np.concatenate([part[0][name] for part in parts]) for name in parts[0][0]}
-    trajectories = Trajectories(
-        parts[0][1].frame,
-        *(
-            np.concatenate([getattr(part[1], name) for part in parts], axis=1)
-            for name in ("backlog", "age", "retries", "dead", "arrived")
-        ),
-    )
-    return Forecast(workload, bins * step, step, found, trajectories)
+    trajectories = Trajectories.joined([part[1] for part in parts])
+    return Forecast(workload, bins * step, step, found, trajectories, way.warnings)
 
 
-Task = tuple[Workload, int, float, int, Sequence[int]]
+@dataclass(frozen=True)
+class Way:
+    """How the days of a workload are worked out: job by job, or whole cohorts of jobs bin by bin.
+
+    Job by job nothing is left out. Cohorts cost the same for a thousand jobs as for ten million.
+    """
+
+    workload: Workload
+    step: float
+    tables: WorkloadTables | None
+    """The arrays for job by job. None: by cohorts."""
+    room: int
+    times: float
+    """How many times larger the workload is than the one that is worked out."""
+    warnings: tuple[str, ...]
+
+    @classmethod
+    def of(cls, workload: Workload, span: float, step: float, replications: int) -> Way:
+        """Choose a way: job by job if that is quick enough, or if cohorts would leave something out."""
+        attempts = expected_attempts(workload.streams, span) * replications
+        if attempts <= _QUICK or not workload.plain:
+            times = max(1.0, attempts / _MOST_ATTEMPTS)
+            smaller, warnings = workload, tuple[str, ...]()
+            if times > 1.0:
+                smaller, warnings = workload.smaller(times)
+            return cls(workload, step, tables_of(smaller, span), room_for(smaller, span), times, warnings)
+        return cls(workload, step, None, 0, 1.0, tuple(_unseen(workload, step)))
+
+
+def _unseen(workload: Workload, step: float) -> list[str]:
+    """Return what bins of this length do not see."""
+    short = sorted({s.name for s in workload.streams if s.takes.mean_ns / NS < 10 * step})
+    if not short:
+        return []
+    return [
+        "the jobs are too many to go through one by one, and waits shorter than the bin, "
+        f"{spell(round(step * NS))}, are not seen: those of {' and '.join(short)}; give a shorter bin, or fewer "
+        "replications"
+    ]
+
+
+@dataclass(frozen=True)
+class Task:
+    """Some replications, to be worked out in one process."""
+
+    way: Way
+    bins: int
+    columns: int
+    seed: Sequence[int]
+
+
 Part = tuple[dict[str, Floats], Trajectories]
 
 
-def _map(tasks: list[Task], bins: int, progress: Callable[[float], None] | None) -> list[Part]:
-    """Do the tasks one after the other, or on several processors at once if that is faster."""
+def _map(tasks: list[Task], progress: Callable[[float], None] | None) -> list[Part]:
+    """Do the tasks one after the other, or on several processors at once."""
     import os
 
     workers = min(len(tasks), os.cpu_count() or 1)
-    if workers > 1 and bins >= 20_000 and hasattr(os, "fork"):
+    if workers > 1 and hasattr(os, "fork"):
         made = _forked(tasks, workers, progress)
         if made is not None:
             return made
@@ -148,7 +212,7 @@ def _forked(tasks: list[Task], workers: int, progress: Callable[[float], None] |
     from concurrent.futures.process import BrokenProcessPool
 
     try:
-        pickle.dumps([task[0] for task in tasks])
+        pickle.dumps(tasks[0].way)
     except Exception:  # a rate or a wait that is a function of the user
         return None
     try:
@@ -161,10 +225,11 @@ def _forked(tasks: list[Task], workers: int, progress: Callable[[float], None] |
 
 
 def _part(task: Task, progress: Callable[[float], None] | None = None) -> Part:
-    workload, bins, step, columns, seed = task
-    traces: list[Traces] = []
-    for number, pool in enumerate(workload.pools):
-        streams = [stream for stream in workload.streams if workload.pool_of(stream) == number]
-        if streams:
-            traces.append(PoolLoop(streams, pool, bins, step, columns, [*seed, number]).run(progress))
-    return figures(traces, workload, step)
+    way = task.way
+    if way.tables is None:
+        course = run_cohorts(way.workload, way.step, task.bins, task.columns, task.seed, progress)
+    else:
+        course = run_days(way.tables, way.room, way.step, task.bins, task.columns, task.seed, progress)
+        if way.times > 1.0:
+            course = course.grown(way.times)
+    return figures(course, way.workload, way.step), course.trajectories

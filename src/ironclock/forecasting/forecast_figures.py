@@ -8,7 +8,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from .worker_pool import Traces
 from .workload import Workload
 
 Floats = NDArray[np.float64]
@@ -26,15 +25,17 @@ NAMES = {
     "retries_peak": "most retries in a minute",
     "dead": "dead letters",
     "dead_share": "share of jobs that die",
+    "dropped": "dropped jobs",
     "attempts": "attempts a job",
     "wait_mean": "mean wait in the queue",
     "busy": "share of workers busy",
     "recovery": "time to recover",
+    "storm": "days with a storm that lasts",
 }
 """The figures by name, with their words."""
 DURATIONS = ("age_peak", "wait_mean", "recovery")
 """The figures that are seconds."""
-SHARES = ("dead_share", "busy")
+SHARES = ("dead_share", "busy", "storm")
 """The figures that are shares."""
 
 
@@ -47,7 +48,7 @@ class Trajectories:
     backlog: Floats
     """The most ready jobs in the frame."""
     age: Floats
-    """How long the oldest ready job has waited at the end of the frame, in seconds."""
+    """How long the oldest ready job has waited in the frame at most, in seconds."""
     retries: Floats
     """Retries that became due in the frame."""
     dead: Floats
@@ -55,39 +56,66 @@ class Trajectories:
     arrived: Floats
     """Jobs that arrived in the frame."""
 
+    @classmethod
+    def joined(cls, parts: Sequence[Trajectories]) -> Trajectories:
+        """Return the trajectories of several groups of replications."""
+        rows = ("backlog", "age", "retries", "dead", "arrived")
+        return cls(parts[0].frame, *(np.concatenate([getattr(part, name) for part in parts], axis=1) for name in rows))
 
-def figures(traces: Sequence[Traces], workload: Workload, step: float) -> tuple[dict[str, Floats], Trajectories]:
-    """Return the figures of a workload from the traces of its pools, and the figures over the span."""
-    backlog = traces[0].backlog if len(traces) == 1 else np.sum([t.backlog for t in traces], axis=0)
-    bins = len(backlog)
-    frame = max(1, round(60.0 / step))
-    frames = -(-bins // frame)
-    edges = np.arange(frames) * frame
-    trajectories = Trajectories(
-        frame * step, np.maximum.reduceat(backlog, edges, axis=0).astype(float), _ages(traces, step, frames, frame),
-        *(_by_frame(traces, name, frames, frame) for name in ("returned", "dead", "arrived")),
-    )  # fmt: skip
-    arrived, dead, retries = (x.sum(axis=0) for x in (trajectories.arrived, trajectories.dead, trajectories.retries))
-    started = np.sum([t.started.sum(axis=0) for t in traces], axis=0)
-    busy = np.sum([t.busy.sum(axis=0) for t in traces], axis=0)
-    some = np.maximum(arrived, 1e-12)
+
+@dataclass
+class Course:
+    """What was noted of some replications of a day, one column for each. Jobs, attempts and so on are numbers."""
+
+    backlog: NDArray[np.float32]
+    """The most ready jobs in each bin."""
+    trajectories: Trajectories
+    mean_backlog: Floats
+    waited: Floats
+    """How long the attempts that started had waited in the queue, in seconds, all together."""
+    worked: Floats
+    """How long the workers were busy, in seconds, all together."""
+    started: Floats
+    arrived: Floats
+    dead: Floats
+    dropped: Floats
+
+    def grown(self, times: float) -> Course:
+        """Return the course of a workload that is so many times larger."""
+        t = self.trajectories
+        counts = (t.retries, t.dead, t.arrived)
+        grown = Trajectories(t.frame, t.backlog * times, t.age, *(rows * times for rows in counts))
+        numbers = (
+            self.mean_backlog, self.waited, self.worked, self.started, self.arrived, self.dead, self.dropped,
+        )  # fmt: skip
+        return Course(self.backlog * np.float32(times), grown, *(number * times for number in numbers))
+
+
+def figures(course: Course, workload: Workload, step: float) -> dict[str, Floats]:
+    """Return the figures of a workload from the course of its days."""
+    bins = len(course.backlog)
+    some = np.maximum(course.arrived, 1e-12)
+    course_by_frame = course.trajectories
     found = {
-        "jobs": arrived,
-        "backlog_peak": trajectories.backlog.max(axis=0),
-        "backlog_mean": backlog.mean(axis=0, dtype=float),
-        "age_peak": trajectories.age.max(axis=0),
-        "retries": retries,
-        "retries_peak": trajectories.retries.max(axis=0) * (60.0 / trajectories.frame),
-        "dead": dead,
-        "dead_share": dead / some,
-        "attempts": started / some,
-        "wait_mean": backlog.sum(axis=0, dtype=float) * step / np.maximum(started, 1e-12),
-        "busy": busy / (bins * sum(pool.size for pool in workload.pools)),
+        "jobs": course.arrived,
+        "backlog_peak": course_by_frame.backlog.max(axis=0),
+        "backlog_mean": course.mean_backlog,
+        "age_peak": course_by_frame.age.max(axis=0),
+        "retries": course_by_frame.retries.sum(axis=0),
+        "retries_peak": course_by_frame.retries.max(axis=0) * (60.0 / course_by_frame.frame),
+        "dead": course.dead,
+        "dead_share": course.dead / some,
+        "dropped": course.dropped,
+        "attempts": course.started / some,
+        "wait_mean": course.waited / np.maximum(course.started, 1e-12),
+        "busy": course.worked / (bins * step * sum(pool.size for pool in workload.pools)),
     }
     outages = [span for span in workload.outages if span[0] < bins * step]
     if outages:
-        found["recovery"] = recovery(backlog, outages, step, float(sum(pool.size for pool in workload.pools)))
-    return found, trajectories
+        workers = float(sum(pool.size for pool in workload.pools))
+        found["recovery"] = recovery(course.backlog, outages, step, workers)
+        found["storm"] = storm(course.backlog, outages, step, found["recovery"], workers)
+    return found
 
 
 def recovery(
@@ -118,32 +146,26 @@ def recovery(
     return made
 
 
-def _by_frame(traces: Sequence[Traces], name: str, frames: int, frame: int) -> Floats:
-    made = np.zeros((frames, traces[0].backlog.shape[1]))
-    for trace in traces:
-        rows: Floats = getattr(trace, name)
-        at = np.minimum(np.arange(len(rows)) * trace.block // frame, frames - 1)
-        begins = np.flatnonzero(np.diff(at, prepend=-1))
-        made[at[begins]] += np.add.reduceat(rows, begins, axis=0)
-    return made
+def storm(
+    backlog: NDArray[np.float32], outages: Sequence[tuple[float, float]], step: float, recovered: Floats, workers: float
+) -> Floats:
+    """Return for each replication 1 if an outage leaves a load that lasts, and 0 if not.
 
-
-def _ages(traces: Sequence[Traces], step: float, frames: int, frame: int) -> Floats:
-    """Return for each frame how long the oldest ready job has waited at most, in seconds: since the instant at which as
-    many jobs had joined its queue as have left it by now."""
-    columns = traces[0].backlog.shape[1]
-    made = np.zeros((frames, columns))
-    for trace in traces:
-        marks, queues, _ = trace.joined.shape
-        ends = np.minimum(np.arange(1, marks + 1) * trace.mark, len(trace.backlog)) * step
-        times = np.insert(ends, 0, 0.0)
-        at = np.minimum((np.arange(1, marks + 1) * trace.mark - 1) // frame, frames - 1)
-        for queue in range(queues):
-            waiting = trace.waiting[:, queue]
-            for column in np.flatnonzero(waiting.max(axis=0) > 0.5):
-                some = np.flatnonzero(waiting[:, column] > 0.5)
-                joined = np.insert(trace.joined[:, queue, column], 0, 0.0)
-                left = joined[some + 1] - waiting[some, column]
-                ages = ends[some] - np.interp(left + 0.5, joined, times)
-                np.maximum.at(made, (at[some], np.full(len(some), column)), ages)
+    It lasts if the backlog has not recovered, at least as long after the last outage as that was, and falls no more: in
+    the second half of the time that is left it is as high as in the first, by at most a tenth. If the backlog has grown
+    before the first outage, it is not the outage that has done it.
+    """
+    begin, end = round(outages[0][0] / step), round(max(until for _, until in outages) / step)
+    longest = max(until - since for since, until in outages) / step
+    made = np.zeros(backlog.shape[1])
+    after = backlog[end:]
+    if len(after) < max(4.0, longest):
+        return made
+    half = len(after) // 2
+    lasts = ~np.isfinite(recovered) & (after[half:].mean(axis=0) >= 0.9 * after[:half].mean(axis=0))
+    before = backlog[:begin]
+    if len(before) >= 4:
+        first, second = before[: len(before) // 2].mean(axis=0), before[len(before) // 2 :].mean(axis=0)
+        lasts &= second <= 2.0 * first + workers
+    made[lasts] = 1.0
     return made

@@ -23,8 +23,8 @@ def forecast(
 
     - `of`: a scenario, its file, or a `Workload`.
     - `span`: the length of the day. Default: as ``[forecast]`` of the scenario says, or 24 hours.
-    - `bin`: the step. Default: as the scenario says, or one second. What happens inside a bin is not seen, so it should
-      not be longer than the waits that matter.
+    - `bin`: the step in which backlogs are noted, and in which cohorts are worked out if the jobs are too many to go
+      through one by one. Default: as the scenario says, or one second (longer for a span of more than two days).
     - `replications`: how many days to draw. Default: as the scenario says, or 200.
     - `load`: every rate and count is multiplied by this. Default 1.
     - `seed`: everything that is drawn by lot follows from it. Default 0.
@@ -39,15 +39,13 @@ def forecast(
         print(found.mean("backlog_peak"), found.quantile("recovery", 0.95))
     """
     if isinstance(of, Workload):
-        return draw(
-            of, span=span or "24h", bin=bin or "1s", replications=replications or 200, seed=seed, progress=progress
-        )
+        return draw(of, span=span or "24h", bin=bin, replications=replications or 200, seed=seed, progress=progress)
     scenario = of if isinstance(of, Scenario) else Scenario.load(of)
     settings = scenario.source.tables.get("forecast", {})
     with scenario.source.at("forecast"):
         span_s = to_ns(settings.get("span", "24h") if span is None else span, what="span") / NS
         workload = workload_of(scenario, span_s, float(settings.get("load", 1.0)) if load is None else load)
         return draw(
-            workload, span=span_s, bin=settings.get("bin", "1s") if bin is None else bin,
+            workload, span=span_s, bin=settings.get("bin") if bin is None else bin,
             replications=replications or settings.get("replications", 200), seed=seed, progress=progress,
         )  # fmt: skip

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from heapq import heappop, heappush
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..foundation.durations import NS
 from ..history.history import History
 from ..history.records import ENDED
 from .forecast_figures import recovery
+
+Floats = NDArray[np.float64]
+
+_GONE = ("expired", "given-up", "withdrawn", "lost", "discarded")
 
 
 def measured(
@@ -22,68 +26,67 @@ def measured(
     Parameters: `start_ns` is the begin in nanoseconds since the epoch; `span` and `step` are seconds; `outages` are in
     seconds since the begin.
     """
-    bins = round(span / step)
-    due: dict[str, int] = {}  # when each open job became ready, or will
-    running: dict[str, int] = {}
-    ready: list[tuple[int, str]] = []
-    backlog = np.zeros((bins, 1), dtype=np.float32)
-    age = np.zeros(bins)
-    per_minute = np.zeros(int(span // 60) + 1)
-    jobs = dead = started = retries = 0
+    ready: dict[str, float] = {}  # since when each open job is ready, or from when on it will be
+    running: dict[str, float] = {}
+    waits: list[tuple[float, float, bool]] = []  # from when until when, and if an attempt started then
+    returned: list[float] = []
+    jobs = dead = dropped = 0
     busy = 0.0
-    at = 0
-    waiting: set[str] = set()
-
-    def look(until: int) -> None:
-        """Note every bin that ends before an instant."""
-        nonlocal at
-        while at < bins and start_ns + round((at + 1) * step * NS) <= until:
-            end = start_ns + round((at + 1) * step * NS)
-            while pending and pending[0][0] <= end:
-                since, job = heappop(pending)
-                if due.get(job) == since and job not in running:
-                    waiting.add(job)
-                    heappush(ready, (since, job))
-            while ready and (ready[0][1] not in waiting or due.get(ready[0][1]) != ready[0][0]):
-                heappop(ready)
-            backlog[at, 0] = len(waiting)
-            age[at] = (end - ready[0][0]) / NS if ready else 0.0
-            at += 1
-
-    pending: list[tuple[int, str]] = []
     for entry in history:
-        job, what = entry.job, entry.what
-        if job is None:
+        job, what, now = entry.job, entry.what, (entry.ns - start_ns) / NS
+        if job is None or now > span:
             continue
-        look(entry.ns)
         if what == "enqueued":
             jobs += 1
-            due[job] = history.timeline.ns(entry.data["due"])
-            heappush(pending, (due[job], job))
-        elif what == "started" and job in due:
-            started += 1
-            waiting.discard(job)
-            running[job] = entry.ns
+            ready[job] = (history.timeline.ns(entry.data["due"]) - start_ns) / NS
+        elif what == "started" and job in ready:
+            waits.append((ready.pop(job), now, True))
+            running[job] = now
         elif what in ENDED and job in running:
-            busy += (entry.ns - running.pop(job)) / NS
+            busy += now - running.pop(job)
             then = entry.data.get("then")
+            dead, dropped = dead + (then == "dead"), dropped + (then == "dropped")
             if then == "backing-off":
-                due[job] = entry.ns + int(entry.data["wait_ns"])
-                heappush(pending, (due[job], job))
-                minute = int((due[job] - start_ns) / NS // 60)
-                if minute < len(per_minute) and due[job] < start_ns + round(span * NS):
-                    per_minute[minute] += 1
-                    retries += 1
-            else:
-                dead += then == "dead"
-                del due[job]
-    look(start_ns + round(span * NS))
+                ready[job] = now + int(entry.data["wait_ns"]) / NS
+                if ready[job] <= span:
+                    returned.append(ready[job])
+        elif what == "redelivered" and job not in running:
+            ready[job] = now
+        elif what in _GONE and job in ready:
+            waits.append((ready.pop(job), now, False))
+            dead, dropped = dead + (what == "given-up"), dropped + (what == "expired")
+    started = sum(1 for _, _, begun in waits if begun)
+    waited = sum(until - since for since, until, begun in waits if begun)
+    busy += sum(span - since for since in running.values())
+    waits += [(since, span, False) for since in ready.values() if since < span]
+    backlog = _highest(waits, span, step)
+    per_minute = np.bincount((np.array(returned) // 60).astype(int), minlength=1) if returned else np.zeros(1)
     made = {
-        "jobs": float(jobs), "backlog_peak": float(backlog.max()), "backlog_mean": float(backlog.mean()),
-        "age_peak": float(age.max()), "retries": float(retries), "retries_peak": float(per_minute.max()),
-        "dead": float(dead), "dead_share": dead / max(jobs, 1), "attempts": started / max(jobs, 1),
-        "wait_mean": float(backlog.sum()) * step / max(started, 1), "busy": busy / (span * workers),
+        "jobs": float(jobs), "backlog_peak": float(backlog.max()),
+        "backlog_mean": sum(until - since for since, until, _ in waits) / span,
+        "age_peak": max((until - since for since, until, _ in waits), default=0.0), "retries": float(len(returned)),
+        "retries_peak": float(per_minute.max()), "dead": float(dead), "dead_share": dead / max(jobs, 1),
+        "dropped": float(dropped), "attempts": started / max(jobs, 1), "wait_mean": waited / max(started, 1),
+        "busy": busy / (span * workers),
     }  # fmt: skip
     if outages:
         made["recovery"] = float(recovery(backlog, outages, step, float(workers))[0])
+    return made
+
+
+def _highest(waits: Sequence[tuple[float, float, bool]], span: float, step: float) -> NDArray[np.float32]:
+    """Return the most jobs that waited at once in each bin."""
+    made = np.zeros((round(span / step), 1), dtype=np.float32)
+    change: dict[float, int] = {}
+    for since, until, _ in waits:
+        if until > since:  # who does not wait is not seen
+            change[since] = change.get(since, 0) + 1
+            change[until] = change.get(until, 0) - 1
+    times = sorted(change)
+    waiting = 0
+    for at, next_at in zip(times, [*times[1:], span], strict=True):
+        waiting += change[at]
+        if waiting and next_at > at:
+            first, end = int(at / step), min(int(np.ceil(next_at / step)), len(made))
+            np.maximum(made[first:end], waiting, out=made[first:end])
     return made

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,38 +35,23 @@ def durations(takes: Spread, timeout: float | None, step: float) -> Floats:
     return table / step
 
 
-def waits(retry: Retry, takes: Spread, step: float) -> list[Floats]:
+def waits(retry: Retry, step: float) -> list[Floats]:
     """Return for each attempt `SIZE` equally likely waits after its failure, in bins, in rising order; -1: the job is
     dead.
 
-    They are drawn from the policy itself, path by path: a wait can depend on the one before, and `within` on the time
-    since the first attempt (without the time in queues).
+    They are drawn from the policy itself, path by path, since a wait can depend on the one before. `within` is not in
+    them.
     """
     chance = random.Random("waits")
     error = Exception()
     table = np.empty((retry.attempts, _PATHS))
-    by_chance = retry.within is not None or not retry.table
+    by_chance = not retry.table
     for path in range(_PATHS if by_chance else 1):
-        previous = elapsed = 0
-        for attempt in range(1, retry.attempts + 1):
-            elapsed += takes.draw(chance) if retry.within is not None else 0
-            verdict, wait = _after(retry, attempt, error, previous, elapsed, chance)
-            if verdict != "retry":
-                table[attempt - 1 :, path] = -1
-                break
-            table[attempt - 1, path] = wait / NS
-            previous, elapsed = wait, elapsed + wait
+        previous = 0
+        for attempt in range(1, retry.attempts):
+            # A forecast does not know the error: it takes one that is tried again.
+            table[attempt - 1, path] = previous = retry.wait.after(attempt, error, previous, chance)
+    table[-1] = -1
     if not by_chance:
         table[:] = table[:, :1]
-    table[table > 0] /= step
-    return [np.sort(row) for row in table]
-
-
-def _after(retry: Retry, attempt: int, error: Exception, previous: int, elapsed: int, chance: Any) -> tuple[str, int]:
-    # A forecast does not know the error: it takes one that is tried again.
-    if attempt >= retry.attempts:
-        return "dead", 0
-    wait = retry.wait.after(attempt, error, previous, chance)
-    if retry.within is not None and elapsed + wait > retry.within:
-        return "dead", 0
-    return "retry", wait
+    return [np.sort(np.where(row > 0, row / NS / step, row)) for row in table]

@@ -1,7 +1,5 @@
-"""Retries in a forecast: attempts of a block of bins are done, come back after a wait, or become dead letters.
-
-There are two ways, with the same mean and variance. If jobs are few, each draws its duration, outcome and wait. If they
-are many, a whole cohort is split at once. So the cost depends on the number of blocks and not on the number of jobs.
+"""Retries in a forecast by cohorts: the attempts of a block of bins are done, come back after a wait, or become dead
+letters. A whole cohort is split at once, so that the cost depends on the number of blocks and not on that of the jobs.
 """
 
 from __future__ import annotations
@@ -18,8 +16,6 @@ from .workload import Stream
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
-FEW = 2.0
-"""Up to how many attempts in a bin and replication each one is drawn."""
 _RETURNS = 3
 _GOLDEN, _PLASTIC, _THIRD = 0.6180339887498949, 0.7548776662466927, 0.5698402909980532
 
@@ -41,7 +37,7 @@ class Ranks:
             begin = len(kinds)
             for stream in streams:
                 if whole or stream.queue == queue:
-                    table = waits(stream.retry, stream.takes, step)
+                    table = waits(stream.retry, step)
                     self.first.append(len(kinds))
                     self.queue_of.append(number)
                     kinds += [len(self.streams)] * len(table)
@@ -76,13 +72,6 @@ class Ranks:
         usual = [float(row[row >= 0].mean()) for row in self.waits if (row >= 0).any()]
         return 1e9 if self.dull else min(usual, default=1e9)
 
-    def few(self, firsts: Floats, bins: int) -> bool:
-        """True if so few attempts are expected that each one is drawn."""
-        tries = [
-            s.retry.attempts if s.outages else sum(s.fails**n for n in range(s.retry.attempts)) for s in self.streams
-        ]
-        return bool(firsts @ np.array(tries) <= FEW * bins)
-
 
 class AttemptOutcomes:
     """The attempts that fail, and when they come back."""
@@ -100,8 +89,6 @@ class AttemptOutcomes:
         self.by_block: Floats = np.zeros((blocks, len(ranks), columns))
         """The same by block and rank."""
         self._times_out = (ranks.table >= ranks.limit[:, None] - 1e-12).mean(axis=1)
-        self._late = bool(self._times_out.any())
-        self._alike = float(ranks.fails[0]) if len(set(ranks.fails.tolist())) == 1 else None
         self._ends_dead = (ranks.waits < 0).mean(axis=1)
         self._live = [row[row >= 0] for row in ranks.waits]
 
@@ -113,54 +100,6 @@ class AttemptOutcomes:
         """Return what comes back in a block, by rank."""
         found: Floats = self.by_block[block % len(self.by_block)]
         return found
-
-    # --- each by itself -----------------------------------------------------------------------------
-
-    def each(self, block: int, taken: Floats, share: Floats | None, takes: Floats) -> Floats:
-        """Draw for each attempt; return how many become dead letters."""
-        ranks, columns = self._ranks, self._columns
-        flat = taken.ravel()
-        some = flat.nonzero()[0]
-        cells = np.repeat(some, np.rint(flat[some]).astype(np.int64))
-        lots = self._random.random(len(cells))
-        if share is None and not self._late:  # nearly always: then only failed attempts need more work
-            cells = cells[
-                lots < (self._alike if self._alike is not None else ranks.fails[ranks.kind[cells // columns]])
-            ]
-            if not len(cells):
-                return np.zeros(columns)
-            rank, column = np.divmod(cells, columns)
-            spent = ranks.table[ranks.kind[rank], (self._random.random(len(cells)) * SIZE).astype(np.int64)]
-        else:
-            rank, column = np.divmod(cells, columns)
-            kind = ranks.kind[rank]
-            spent = ranks.table[kind, (self._random.random(len(cells)) * SIZE).astype(np.int64)]
-            fails = ranks.fails[kind]
-            if share is not None:
-                hit, longer = share[kind], takes[kind]
-                spent = np.where((lots < hit) & (longer >= 0), np.minimum(longer, ranks.limit[kind]), spent)
-                fails = hit + (1 - hit) * fails
-            failed = ((lots < fails) | (spent >= ranks.limit[kind])).nonzero()[0]
-            rank, column, spent = rank[failed], column[failed], spent[failed]
-        draws = self._random.random((2, len(rank)))
-        wait = ranks.waits[rank, (draws[0] * SIZE).astype(np.int64)]
-        dead = wait < 0
-        lost = np.bincount(column[dead], minlength=columns).astype(float)
-        back = np.flatnonzero(~dead)
-        rank, column = rank[back], column[back]
-        bin = block * self._block + spent[back] + wait[back] + draws[1][back] * self._block
-        self._put(block, bin.astype(np.int64), rank + 1, column)
-        return lost
-
-    def _put(self, block: int, bin: Ints, rank: Ints, column: Ints) -> None:
-        bin = np.maximum(bin, (block + 1) * self._block)
-        soon = bin < (block + 1) * self._block + self._slots - self._block
-        if not soon.all():  # after the end of the forecast
-            bin, rank, column = bin[soon], rank[soon], column[soon]
-        np.add.at(self.by_bin, (bin % self._slots, self._ranks.queue[rank], column), 1.0)
-        np.add.at(self.by_block, (bin // self._block % len(self.by_block), rank, column), 1.0)
-
-    # --- cohorts ------------------------------------------------------------------------------------
 
     def cohorts(self, block: int, taken: Floats, share: Floats | None, takes: Floats) -> Floats:
         """Split cohorts; return how many attempts become dead letters."""

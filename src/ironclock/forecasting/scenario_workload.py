@@ -2,18 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+import random
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Literal
 
-from ..errors import InputError
+from ..errors import AttemptTimeout, InputError
 from ..foundation.distributions import Fixed
 from ..foundation.durations import NS, to_ns
 from ..scenario.arrivals import Rate
+from ..scenario.called_services import BreakerRule, CallRefused, SlowedSpread
 from ..scenario.scenario import Scenario
-from ..scenario.scenario_rig import World
-from ..scenario.values import instant_of, schedule_of
+from ..scenario.scenario_rig import Failing, Modelled, World
+from ..scenario.values import error_of, instant_of, schedule_of
+from ..schedules.sets import Within
 from ..simulation.policy import JobType
-from .workload import Outage, Stream, WorkerPool, Workload
+from ..simulation.retry import Retry
+from .workload import (
+    Breaker,
+    CalledService,
+    Firings,
+    Outage,
+    QueueLimit,
+    Stream,
+    Then,
+    WorkerPool,
+    Workload,
+    pool_of,
+)
 
 _MODELLED = "modelled"
 _MOST_LOAD = 1e9
@@ -22,30 +38,40 @@ _NO_EFFECT = "without an effect on a forecast"
 TREATED: dict[str, dict[str, str]] = {
     "jobs": {
         "call": "it is real code, and its duration is not known", "takes": _MODELLED, "fails": _MODELLED,
-        "policy": _MODELLED, "queue": _MODELLED, "timeout": _MODELLED, "retry": _MODELLED, "key": _NO_EFFECT,
-        "priority": "its place among the other jobs of its queue",
+        "calls": _MODELLED, "policy": _MODELLED, "queue": _MODELLED, "timeout": _MODELLED, "retry": _MODELLED,
+        "key": _NO_EFFECT, "priority": _MODELLED, "expires": _MODELLED,
         "lease": "second deliveries of attempts that are longer than the lease",
         "ack": "jobs that are lost with a worker, or delivered again",
         "deliveries": "the limit of deliveries",
         "unique": "jobs that are refused, replaced or kept, as they are unique",
-        "expires": "jobs that are dropped since they have waited too long",
     },
+    "queues": {"running": _MODELLED, "rate": _MODELLED, "per_key": "the limit for jobs of the same key"},
+    "services": {"capacity": _MODELLED, "beyond": _MODELLED, "breaker": _MODELLED},
     "schedules": {
-        "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _NO_EFFECT, "cron": _MODELLED, "every": _MODELLED,
+        "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _MODELLED, "cron": _MODELLED, "every": _MODELLED,
         "every_after": "refused", "once": _MODELLED, "rrule": _MODELLED, "zone": _MODELLED, "count": _MODELLED,
-        "starts": _MODELLED, "ends": _MODELLED, "missed": _NO_EFFECT,
-        "overlap": "firings that are left out or kept waiting while the job runs",
-        "poll": "the time until the scheduler looks",
-        "jitter": "its jitter",
+        "starts": _MODELLED, "ends": _MODELLED, "missed": _NO_EFFECT, "overlap": _MODELLED, "poll": _MODELLED,
+        "jitter": _MODELLED,
     },
     "enqueue": {
-        "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _NO_EFFECT, "after": _MODELLED, "at": _MODELLED,
-        "count": _MODELLED, "every": _MODELLED, "delay": _MODELLED,
-        "queue": "the queue of this enqueue", "priority": "the priority of this enqueue",
+        "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _MODELLED, "after": _MODELLED, "at": _MODELLED,
+        "count": _MODELLED, "every": _MODELLED, "delay": _MODELLED, "queue": _MODELLED, "priority": _MODELLED,
     },
+    "arrivals": {
+        "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _MODELLED, "rate": _MODELLED, "curve": _MODELLED,
+        "from": _MODELLED, "until": _MODELLED,
+    },
+    "faults": {
+        "kind": _MODELLED, "job": _MODELLED, "queue": _MODELLED, "count": _MODELLED, "attempts": _MODELLED,
+        "between": _MODELLED, "chance": _MODELLED, "error": _MODELLED, "by": _MODELLED, "takes": _MODELLED,
+        "at": "what happens at a seam inside a job", "visits": _NO_EFFECT, "down": _NO_EFFECT, "after": _NO_EFFECT,
+    },
+    "workers": {"count": _MODELLED, "queues": _MODELLED, "skew": _NO_EFFECT},
 }  # fmt: skip
-"""What a forecast does with each key of the tables of jobs (and policies), of schedules and of enqueues: it models the
-key, the key makes no difference, or the forecast leaves out what these words say."""
+"""What a forecast does with each key of these tables (policies are as jobs): it models the key, the key makes no
+difference, or the forecast leaves out what these words say. It leaves out some kinds of faults, and says so."""
+
+_OUTAGES: dict[str, Literal["fails", "slower", "hangs"]] = {"fail": "fails", "slow": "slower", "hang": "hangs"}
 
 
 def workload_of(scenario: Scenario, span: float, load: float = 1.0) -> Workload:
@@ -73,40 +99,54 @@ class _Reader:
         self._left_out: list[str] = []
 
     def workload(self) -> Workload:
-        streams = []
+        streams: list[Stream] = []
         for name, type in self._jobs.items():
             table = self._tables["jobs"][name]
-            rates, bursts = self._rates(name), tuple(self._bursts(name))
-            if not rates and not bursts:
+            sources = self._sources(name)
+            if not sources:
                 continue
             if "call" in table:
-                self._left_out.append(f"{name}: it is real code, and its duration is not known")
+                self._left_out.append(f"{name}: {TREATED['jobs']['call']}")
                 continue
             policy = self._tables.get("policies", {}).get(table.get("policy"), {})
             self._name_left_out("jobs", name, {**policy, **table})
-            streams.append(self._stream(type, table, rates, bursts))
-        for key in ("flows", "taps", "calls", "queues"):
+            streams += self._streams(type, table, sources)
+        for key in ("flows", "taps", "calls"):
             if key in self._tables:
                 self._left_out.append(f"[{key}]: a forecast leaves it out")
         if not streams:
             raise self._source.error(
                 "the scenario has no modelled jobs that arrive, are enqueued or scheduled; add some"
             )
-        pools = self._pools()
+        pools, limits = self._pools(), self._limits(streams)
         # A fault for any job was found at each of them.
         left_out = tuple(dict.fromkeys(self._left_out))
-        return Workload(streams, pools, self._start, str(self._timeline.zone), left_out)
+        return Workload(streams, pools, self._start, str(self._timeline.zone), left_out, limits, self._services())
 
-    def _stream(
-        self, type: JobType[..., Any], table: dict[str, Any], rates: list[Rate], bursts: tuple[tuple[float, float], ...]
-    ) -> Stream:
-        curve = Curve(rates, self._start)
-        fails = table.get("fails", 0)
-        return Stream(
-            type.name, type.spread or Fixed(type.takes_ns), curve(0.0) if all(rate.steady for rate in rates) else curve,
-            bursts, type.queue, fails["share"] if isinstance(fails, dict) else fails, type.retry,
-            None if type.timeout_ns is None else type.timeout_ns / NS, tuple(self._outages(type.name)),
-        )  # fmt: skip
+    def _streams(self, type: JobType[..., Any], table: dict[str, Any], sources: Sequence[Arriving]) -> Iterator[Stream]:
+        """Return one stream for each way in which jobs of this type arrive that makes a difference to them."""
+        modelled = type.fn
+        assert isinstance(modelled, Modelled)
+        outages = tuple(self._outages(type.name, type.retry))
+        spread = type.spread or Fixed(type.takes_ns)
+        grouped: dict[tuple[str, int, float, Then], list[Arriving]] = {}
+        for source in sources:
+            fails, then = _failing(modelled.failing, source.kwargs, type.retry)
+            queue = source.queue or type.queue
+            priority = type.priority if source.priority is None else source.priority
+            grouped.setdefault((queue, priority, fails, then), []).append(source)
+        for (queue, priority, fails, then), group in grouped.items():
+            rates = [source.rate for source in group if source.rate is not None]
+            curve = Curve(rates, self._start)
+            yield Stream(
+                type.name, spread.usual if isinstance(spread, SlowedSpread) else spread,
+                curve(0.0) if all(rate.steady for rate in rates) else curve,
+                tuple(burst for source in group for burst in source.bursts), queue, fails, type.retry,
+                None if type.timeout_ns is None else type.timeout_ns / NS, outages, priority,
+                None if type.expires_ns < 0 else type.expires_ns / NS,
+                tuple(source.firings for source in group if source.firings is not None for _ in range(source.times)),
+                table.get("calls"), then, _then(type.retry, AttemptTimeout()), _then(type.retry, CallRefused()),
+            )  # fmt: skip
 
     def _name_left_out(self, kind: str, name: str, table: dict[str, Any]) -> None:
         """Name what a forecast leaves out of a table."""
@@ -115,56 +155,77 @@ class _Reader:
             if words not in (_MODELLED, _NO_EFFECT) and value != _USUAL.get(key):
                 self._left_out.append(f"{name}: {words} ({key} = {value!r})")
 
-    def _rates(self, name: str) -> list[Rate]:
+    # --- how jobs arrive ----------------------------------------------------------------------------
+
+    def _sources(self, name: str) -> list[Arriving]:
         found = []
         for number, table in enumerate(self._tables.get("arrivals", ())):
             if table["job"] == name:
                 with self._source.at("arrivals", number):
-                    found.append(Rate.read(table, self._timeline, self._load))
+                    rate = Rate.read(table, self._timeline, self._load)
+                    found.append(Arriving(table.get("kwargs", {}), rate=rate))
+        for number, table in enumerate(self._tables.get("enqueue", ())):
+            if table["job"] == name:
+                with self._source.at("enqueue", number):
+                    bursts = tuple(self._bursts(table))
+                found.append(Arriving(table.get("kwargs", {}), bursts, table.get("queue"), table.get("priority")))
+        for key, table in self._tables.get("schedules", {}).items():
+            if table["job"] == name:
+                with self._source.at("schedules", key):
+                    found.append(self._schedule(table))
         return found
 
-    def _bursts(self, name: str) -> Iterator[tuple[float, float]]:
-        for number, table in enumerate(self._tables.get("enqueue", ())):
-            if table["job"] != name:
-                continue
-            self._name_left_out("enqueue", f"{name}, line {self._source.line(('enqueue', number))}", table)
-            with self._source.at("enqueue", number):
-                first = to_ns(table.get("after", 0)) / NS
-                if "at" in table:
-                    first = (self._timeline.ns(instant_of(table["at"])) - self._start) / NS
-                first += to_ns(table.get("delay", 0)) / NS
-                apart, count = to_ns(table.get("every", 0)) / NS, table.get("count", 1)
-                if not apart:
-                    yield first, count * self._load
-                else:
-                    yield from ((first + n * apart, self._load) for n in range(count))
-        end = self._start + round(self._span * NS)
-        for key, table in self._tables.get("schedules", {}).items():
-            if table["job"] != name:
-                continue
-            self._name_left_out("schedules", f"the schedule {key}", table)
-            with self._source.at("schedules", key):
-                schedule = schedule_of(table).in_zone(self._timeline.zone).begun(self._start)
-                if schedule.from_end:
-                    raise InputError(
-                        "a fixed delay depends on the end of each run; a forecast needs a fixed rate, give 'every'"
-                    )
-                for at in schedule.span_ns(self._start, end):
-                    yield (int(at) - self._start) / NS, table.get("count", 1) * self._load
+    def _bursts(self, table: dict[str, Any]) -> Iterator[tuple[float, float]]:
+        first = to_ns(table.get("after", 0)) / NS
+        if "at" in table:
+            first = (self._timeline.ns(instant_of(table["at"])) - self._start) / NS
+        first += to_ns(table.get("delay", 0)) / NS
+        apart, count = to_ns(table.get("every", 0)) / NS, table.get("count", 1)
+        if not apart:
+            yield first, count * self._load
+        else:
+            yield from ((first + n * apart, self._load) for n in range(count))
 
-    def _outages(self, name: str) -> Iterator[Outage]:
+    def _schedule(self, table: dict[str, Any]) -> Arriving:
+        end = self._start + round(self._span * NS)
+        schedule = schedule_of(table).in_zone(self._timeline.zone).begun(self._start)
+        if schedule.from_end:
+            raise InputError(
+                "a fixed delay depends on the end of each run; a forecast needs a fixed rate, give 'every'"
+            )
+        bounds = [self._timeline.ns(instant_of(table[key])) if key in table else None for key in ("starts", "ends")]
+        if any(bound is not None for bound in bounds):
+            schedule = Within(schedule, *bounds)
+        times = [(int(at) - self._start) / NS for at in schedule.span_ns(self._start, end)]
+        overlap = table.get("overlap", "allow")
+        jitter, poll = (to_ns(table.get(key, 0)) / NS for key in ("jitter", "poll"))
+        count = table.get("count", 1) * self._load
+        if overlap == "allow" and not jitter and not poll:
+            return Arriving(table.get("kwargs", {}), tuple((at, count) for at in times))
+        firings = Firings(times, overlap, jitter, poll)
+        return Arriving(table.get("kwargs", {}), firings=firings, times=max(1, round(count)))
+
+    # --- what goes wrong ----------------------------------------------------------------------------
+
+    def _outages(self, name: str, retry: Retry) -> Iterator[Outage]:
         for number, table in enumerate(self._tables.get("faults", ())):
             kind = table["kind"]
             if table.get("job", name) != name or kind in ("away", "outage"):
                 continue
             with self._source.at("faults", number):
-                if kind == "fail" and "attempts" not in table and "at" not in table:
-                    since, until = self._span_of(table)
-                    takes = to_ns(table.get("takes", 0)) / NS
-                    if until > since:
-                        yield Outage(since, until, table.get("chance", 1.0), takes)
-                else:
+                how = _OUTAGES.get(kind)
+                if how is None or table.get("at", "start") != "start":
                     self._left_out.append(f"the fault {kind!r} of line {self._source.line(('faults', number))}")
+                    continue
+                since, until = self._span_of(table)
+                if until <= since:
+                    continue
+                takes = to_ns(table["by"] if kind == "slow" else table.get("takes", 0)) / NS
+                given = table.get("attempts", ())
+                attempts = (given,) if isinstance(given, int) else tuple(given)
+                error = error_of(table["error"]) if "error" in table else ConnectionError()
+                then = _then(retry, error() if isinstance(error, type) else error)
+                yield Outage(since, until, table.get("chance", 1.0), takes, attempts, how, then)
 
     def _span_of(self, table: dict[str, Any]) -> tuple[float, float]:
         if "between" not in table:
@@ -176,16 +237,85 @@ class _Reader:
 
     def _pools(self) -> tuple[WorkerPool, ...]:
         given = self._tables.get("workers", {})
-        pools = given if isinstance(given, list) else [given]
-        away: list[tuple[float, float]] = []
+        tables = given if isinstance(given, list) else [given]
+        pools = [WorkerPool(table.get("count", 1), table.get("queues")) for table in tables]
+        away: list[list[tuple[float, float, int]]] = [[] for _ in pools]
+        for number, table in enumerate(self._tables.get("faults", ())):
+            if table["kind"] != "away":
+                continue
+            since, until = self._span_of(table)
+            with self._source.at("faults", number):
+                chosen = range(len(pools)) if "queue" not in table else [pool_of(pools, table["queue"], "the fault")]
+            for place in chosen if until > since else ():
+                size = pools[place].size
+                away[place].append((since, until, min(size, table.get("count", size))))
+        return tuple(replace(pool, away=tuple(spans)) for pool, spans in zip(pools, away, strict=True))
+
+    def _limits(self, streams: Sequence[Stream]) -> dict[str, QueueLimit]:
+        found: dict[str, QueueLimit] = {}
+        for name, table in self._tables.get("queues", {}).items():
+            self._name_left_out("queues", f"the queue {name}", table)
+            rate = None
+            if "rate" in table:
+                count, _, unit = table["rate"].partition("/")
+                rate = (max(1, round(float(count))), to_ns(f"1{unit.strip()}") / NS)
+            found[name] = QueueLimit(table.get("running"), rate)
         for table in self._tables.get("faults", ()):
-            if table["kind"] == "away" or (table["kind"] == "outage" and "queue" not in table):
-                since, until = self._span_of(table)
-                if until > since:
-                    away.append((since, until))
-            elif table["kind"] == "outage":
-                self._left_out.append(f"the outage of the queue {table['queue']!r} alone")
-        return tuple(WorkerPool(pool.get("count", 1), pool.get("queues"), tuple(away)) for pool in pools)
+            since, until = self._span_of(table) if table["kind"] == "outage" else (0.0, 0.0)
+            if until > since:
+                names = [table["queue"]] if "queue" in table else sorted({stream.queue for stream in streams})
+                for name in names:
+                    limit = found.get(name, QueueLimit())
+                    found[name] = replace(limit, closed=(*limit.closed, (since, until)))
+        return {name: limit for name, limit in found.items() if limit != QueueLimit()}
+
+    def _services(self) -> dict[str, CalledService]:
+        found = {}
+        for name, table in self._tables.get("services", {}).items():
+            found[name] = CalledService(
+                table["capacity"], table.get("beyond", "slower"), breaker_of(table.get("breaker"))
+            )
+        return found
+
+
+@dataclass(frozen=True)
+class Arriving:
+    """One way in which jobs arrive: at a rate, in bursts, or by a schedule (`times` times in parallel)."""
+
+    kwargs: Mapping[str, Any]
+    bursts: tuple[tuple[float, float], ...] = ()
+    queue: str | None = None
+    priority: int | None = None
+    rate: Rate | None = None
+    firings: Firings | None = None
+    times: int = 1
+
+
+def breaker_of(table: dict[str, Any] | None) -> Breaker | None:
+    """Return the breaker of a table. Raises `InputError` or `DurationError`."""
+    if table is None:
+        return None
+    rule = BreakerRule.read(table)
+    return Breaker(rule.failing, rule.of, rule.open_ns / NS)
+
+
+def _then(retry: Retry, error: BaseException) -> Then:
+    """Return what follows an error if attempts are left."""
+    if retry.attempts == 1:
+        return "dropped" if isinstance(error, retry.drop_on) else "retry"
+    endless = Retry(2, 0, retry.on, retry.never_on, retry.drop_on)
+    return endless.decide(1, error, 0, 0, random.Random)[0]
+
+
+def _failing(ways: Sequence[Failing], kwargs: Mapping[str, Any], retry: Retry) -> tuple[float, Then]:
+    """Return the share of attempts that fail of jobs with these arguments, and what follows."""
+    left, then, found = 1.0, "retry", False
+    for way in ways:
+        if way.fits(kwargs):
+            left *= 1.0 - way.share
+            if not found:
+                then, found = _then(retry, way.make()), True
+    return 1.0 - left, then  # type: ignore[return-value]
 
 
 _USUAL = {"priority": 0, "ack": "late", "overlap": "allow"}  # as if the key was not there

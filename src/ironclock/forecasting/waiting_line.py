@@ -1,6 +1,6 @@
 """Waiting lines of ready jobs, first come first served, one column for each replication.
 
-A line has a record for each group of bins. From a record whole jobs are taken rank by rank, cohorts in proportion.
+A line has a record for each group of bins. From a record each rank is taken in proportion.
 """
 
 from __future__ import annotations
@@ -16,8 +16,7 @@ _ENOUGH = 1e-9
 class WaitingLine:
     """The ready jobs of one queue: how many of each rank (a kind of job at its n-th attempt), in order of arrival."""
 
-    def __init__(self, ranks: int, columns: int, whole: bool) -> None:
-        self._whole = whole
+    def __init__(self, ranks: int, columns: int) -> None:
         self.front: Floats = np.zeros((ranks, columns))
         """What is left of the record from which each column takes."""
         self._head = np.zeros(columns, dtype=np.int64)
@@ -57,13 +56,9 @@ class WaitingLine:
         front = self.front
         if len(front) == 1:
             taken = np.minimum(front, wanted)
-        elif not self._whole:
+        else:
             there = front.sum(axis=0)
             taken = front * np.minimum(1.0, wanted / np.maximum(there, _ENOUGH))
-        else:
-            before = np.cumsum(front, axis=0)
-            before -= front
-            taken = np.minimum(np.maximum(wanted - before, 0.0), front)
         front -= taken
         return taken
 

@@ -1,4 +1,5 @@
-"""The loop of a forecast: one worker pool and its queues, bin by bin, all replications at once.
+"""A forecast by cohorts, for more jobs than can be gone through one by one: one worker pool and its queues, bin by bin,
+all replications at once.
 
 In each bin jobs arrive and start, first come first served, as long as the workers have time. What each job is, and how
 it ends, is worked out for a block of bins at once. So the loop itself is a dozen operations on one row.
@@ -13,11 +14,12 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
+from .forecast_figures import Course, Trajectories
 from .outage_calendar import OutageCalendar, Outside
 from .retries import AttemptOutcomes, Ranks
 from .service_time import Service, Short, service
 from .waiting_line import WaitingLine
-from .workload import Stream, WorkerPool
+from .workload import Stream, WorkerPool, Workload
 
 Floats = NDArray[np.float64]
 
@@ -84,18 +86,14 @@ class PoolLoop:
         traces = Traces(backlog, returned, dead, arrived, started, busy, marks[0], marks[1], block, mark)
         expected, bursts, workers = self._expected(), self._bursts(), self._workers()
         share, takes = self._failing(blocks)
-        firsts = expected.sum(axis=0) + sum(bursts.values(), np.zeros(len(ranks.streams)))
+        self._firsts = expected.sum(axis=0) + sum(bursts.values(), np.zeros(len(ranks.streams)))
         outcomes = AttemptOutcomes(ranks, columns, bins, block, self._random)
-        exact = ranks.few(firsts, bins)
-        give = outcomes.each if exact else outcomes.cohorts
-        lines = [WaitingLine(part.stop - part.start, columns, exact) for part in ranks.parts]
-        self._firsts = firsts
+        lines = [WaitingLine(part.stop - part.start, columns) for part in ranks.parts]
         self._calendars = [OutageCalendar(partial(self._service, number)) for number in range(count)]
         self._waiting = [np.zeros(columns) for _ in lines]
         self._debt = np.zeros(columns)
         self._waits = np.zeros((block, count, columns))
         taken = np.zeros((len(ranks), columns))
-        owed = np.zeros((count, columns))
         joined = np.zeros((count, columns))
         for number in range(blocks):
             first, end = number * block, min((number + 1) * block, bins)
@@ -112,9 +110,8 @@ class PoolLoop:
                 traces.returned[number] = coming.sum(axis=0)
             for k, queue in enumerate(ranks.queue_of):
                 joins[:, queue] += fresh[:, k]
-            if not exact:  # a cohort can return part of a job, but no part can start
-                whole = np.floor(joins + self._random.random(joins.shape))
-                joins = np.maximum(whole, 0.0, out=joins)
+            # A cohort can return part of a job, but no part can start.
+            joins = np.maximum(np.floor(joins + self._random.random(joins.shape)), 0.0, out=joins)
             hit = share[number] if share is not None and share[number].any() else None
             for calendar in self._calendars:
                 calendar.turn(None if hit is None else (tuple(hit), tuple(takes[number])))
@@ -122,10 +119,6 @@ class PoolLoop:
             waits = self._waits[: end - first]
             begun = self._work(joins, row, workers[first:end], traces.backlog[first:end], waits)
             traces.waiting[first // mark : -(-end // mark)] = waits[mark - 1 :: mark]
-            if exact:  # short jobs continue with the rest of a bin in the next one
-                owed += begun
-                begun = np.floor(owed + 1e-9)
-                owed -= begun
             traces.busy[number] = sum(
                 calendar.now.mean * each for calendar, each in zip(self._calendars, begun, strict=True)
             )
@@ -139,7 +132,7 @@ class PoolLoop:
                     line.push(first // _STRETCH, coming[part])
                     taken[part] = line.take(begun[q])
             if not ranks.dull:
-                traces.dead[number] = give(number, taken, hit, takes[number])
+                traces.dead[number] = outcomes.cohorts(number, taken, hit, takes[number])
             joins[:] = 0.0
             coming[:] = 0.0
             if progress is not None and number % 64 == 0:
@@ -274,7 +267,7 @@ class PoolLoop:
 
     def _workers(self) -> Floats:
         made = np.full(self._bins, float(self._pool.size))
-        for since, until in self._pool.away:
+        for since, until, _ in self._pool.absences:
             made[_span(since, until, self._step, self._bins)] = 0.0
         return made
 
@@ -304,3 +297,63 @@ def _queues(streams: Sequence[Stream], pool: WorkerPool) -> list[str]:
         return ["*"]
     used = {stream.queue for stream in streams}
     return [queue for queue in pool.queues if queue in used]
+
+
+# --- from traces to the course of the days ---------------------------------------------------------------
+
+
+def run_cohorts(
+    workload: Workload, step: float, bins: int, columns: int, seed: Sequence[int],
+    progress: Callable[[float], None] | None = None,
+) -> Course:  # fmt: skip
+    """Run `columns` days of a workload, all at once, bin by bin. `step` is the length of a bin in seconds."""
+    traces: list[Traces] = []
+    for number, pool in enumerate(workload.pools):
+        streams = [stream for stream in workload.streams if workload.pool_of(stream) == number]
+        if streams:
+            traces.append(PoolLoop(streams, pool, bins, step, columns, [*seed, number]).run(progress))
+    backlog = traces[0].backlog if len(traces) == 1 else np.sum([t.backlog for t in traces], axis=0)
+    frame = max(1, round(60.0 / step))
+    frames = -(-bins // frame)
+    edges = np.arange(frames) * frame
+    trajectories = Trajectories(
+        frame * step, np.maximum.reduceat(backlog, edges, axis=0).astype(float), _ages(traces, step, frames, frame),
+        *(_by_frame(traces, name, frames, frame) for name in ("returned", "dead", "arrived")),
+    )  # fmt: skip
+    area = backlog.sum(axis=0, dtype=float) * step
+    return Course(
+        backlog, trajectories, area / (bins * step), area, np.sum([t.busy.sum(axis=0) for t in traces], axis=0) * step,
+        np.sum([t.started.sum(axis=0) for t in traces], axis=0), trajectories.arrived.sum(axis=0),
+        trajectories.dead.sum(axis=0), np.zeros(columns),
+    )  # fmt: skip
+
+
+def _by_frame(traces: Sequence[Traces], name: str, frames: int, frame: int) -> Floats:
+    made = np.zeros((frames, traces[0].backlog.shape[1]))
+    for trace in traces:
+        rows: Floats = getattr(trace, name)
+        at = np.minimum(np.arange(len(rows)) * trace.block // frame, frames - 1)
+        begins = np.flatnonzero(np.diff(at, prepend=-1))
+        made[at[begins]] += np.add.reduceat(rows, begins, axis=0)
+    return made
+
+
+def _ages(traces: Sequence[Traces], step: float, frames: int, frame: int) -> Floats:
+    """Return for each frame how long the oldest ready job has waited at most, in seconds: since the instant at which as
+    many jobs had joined its queue as have left it by now."""
+    columns = traces[0].backlog.shape[1]
+    made = np.zeros((frames, columns))
+    for trace in traces:
+        marks, queues, _ = trace.joined.shape
+        ends = np.minimum(np.arange(1, marks + 1) * trace.mark, len(trace.backlog)) * step
+        times = np.insert(ends, 0, 0.0)
+        at = np.minimum((np.arange(1, marks + 1) * trace.mark - 1) // frame, frames - 1)
+        for queue in range(queues):
+            waiting = trace.waiting[:, queue]
+            for column in np.flatnonzero(waiting.max(axis=0) > 0.5):
+                some = np.flatnonzero(waiting[:, column] > 0.5)
+                joined = np.insert(trace.joined[:, queue, column], 0, 0.0)
+                left = joined[some + 1] - waiting[some, column]
+                ages = ends[some] - np.interp(left + 0.5, joined, times)
+                np.maximum.at(made, (at[some], np.full(len(some), column)), ages)
+    return made

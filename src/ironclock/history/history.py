@@ -120,12 +120,12 @@ class History(Sequence[Entry]):
         """
         return self._fields[_NAMES.index(name) :: _WIDTH]
 
-    def records(self) -> Iterator[Record]:
-        """Iterate over the records of a live history."""
-        return starmap(Record, self._tuples())
+    def records(self, first: int = 0) -> Iterator[Record]:
+        """Iterate over the records of a live history, from record `first` on."""
+        return starmap(Record, self._tuples(first))
 
-    def _tuples(self) -> Iterator[tuple[Any, ...]]:
-        items = iter(self._fields)
+    def _tuples(self, first: int = 0) -> Iterator[tuple[Any, ...]]:
+        items = iter(self._fields[first * _WIDTH :] if first else self._fields)
         return zip(*[items] * _WIDTH, strict=True)
 
     def entry(self, number: int) -> Entry:

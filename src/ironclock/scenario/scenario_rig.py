@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
 from ..errors import EnqueueRefused, InputError
+from ..foundation.distributions import spread_of
 from ..foundation.durations import Duration, to_ns
 from ..rig import Rig, simulation_of
 from ..simulation.faults import span_of
 from ..simulation.policy import JobType
 from .arrivals import Rate, arrive
+from .called_services import BreakerRule, CalledService, RefusedCalls, SlowedSpread
 from .toml_reading import Source
 from .values import callable_of, error_of, instant_of, retry_of, schedule_of
 
@@ -22,18 +25,36 @@ _DAY = to_ns("1d")
 _MOST = 1_000_000
 
 
+@dataclass(frozen=True)
+class Failing:
+    """One way in which a modelled job fails: the share of its attempts, the error, and the keyword arguments of the
+    jobs that it is about (none: all)."""
+
+    share: float
+    error: BaseException | type[BaseException]
+    when: Mapping[str, Any]
+
+    def fits(self, kwargs: Mapping[str, Any]) -> bool:
+        """Return True if it is about a job with these keyword arguments."""
+        return all(name in kwargs and kwargs[name] == value for name, value in self.when.items())
+
+    def make(self) -> BaseException:
+        """Return a new error to raise."""
+        return self.error() if isinstance(self.error, type) else type(self.error)(*self.error.args)
+
+
 class Modelled:
     """The code of a modelled job: it fails as often as the file says, and does nothing else."""
 
-    def __init__(self, name: str, share: float, error: BaseException | type[BaseException]) -> None:
+    def __init__(self, name: str, failing: Sequence[Failing]) -> None:
         self.__name__ = name
-        self._share = share
-        self._error = error
+        self.failing = failing
         self.chance: random.Random | None = None
 
     def __call__(self, *args: Any, **kwargs: Any) -> None:
-        if self.chance is not None and self.chance.random() < self._share:
-            raise self._error if isinstance(self._error, type) else type(self._error)(*self._error.args)
+        for way in self.failing:
+            if way.fits(kwargs) and self.chance is not None and self.chance.random() < way.share:
+                raise way.make()
 
 
 class World:
@@ -71,6 +92,9 @@ class World:
         for number, name in enumerate(tables.get("setup", ()) if prepare else ()):
             with source.at("setup", number):
                 callable_of(name, folders)()
+        self.services: dict[str, CalledService] = {}
+        """What modelled jobs call, by name."""
+        self._services()
         for name in tables["jobs"]:
             self._job(name)
         self._bounds()
@@ -112,7 +136,7 @@ class World:
                 known["retry"] = retry_of(policy["retry"], self._folders)
         fn: Callable[..., Any]
         if "call" in table:
-            for key in ("takes", "fails"):
+            for key in ("takes", "fails", "calls"):
                 if key in table:
                     raise self.source.error(
                         f"{name} is a real callable, which takes its own time and fails in its own way; leave {key} "
@@ -125,17 +149,38 @@ class World:
         else:
             fn = self._modelled(name, table)
         with self.source.at(*path):
-            self.jobs[name] = self.rig.job(fn, name=name, takes=table.get("takes"), **known)
+            takes = table.get("takes")
+            if "calls" in table:
+                takes = SlowedSpread(spread_of(takes or 0), self.services[table["calls"]])
+            self.jobs[name] = self.rig.job(fn, name=name, takes=takes, **known)
 
     def _modelled(self, name: str, table: dict[str, Any]) -> Modelled:
-        fails = table.get("fails", 0)
-        share = fails["share"] if isinstance(fails, dict) else fails
-        words = fails.get("error") if isinstance(fails, dict) else None
+        given = table.get("fails", 0)
+        ways = given if isinstance(given, list) else [given if isinstance(given, dict) else {"share": given}]
+        failing = []
         with self.source.at("jobs", name, "fails"):
-            error = error_of(words or f"RuntimeError: {name} fails as modelled", self._folders)
-        made = Modelled(name, share, error)
-        made.chance = self._generators.of(f"fails:{name}") if share else None
+            for way in ways:
+                error = error_of(way.get("error") or f"RuntimeError: {name} fails as modelled", self._folders)
+                failing.append(Failing(way.get("share", 1.0), error, way.get("when", {})))
+        made = Modelled(name, [way for way in failing if way.share])
+        made.chance = self._generators.of(f"fails:{name}") if made.failing else None
         return made
+
+    def _services(self) -> None:
+        simulation = simulation_of(self.rig)
+        for name, table in self._tables["jobs"].items():
+            if "calls" in table:
+                self.source.known("services", table["calls"], "jobs", name, "calls")
+        for name, table in self._tables.get("services", {}).items():
+            callers = {job for job, one in self._tables["jobs"].items() if one.get("calls") == name}
+            with self.source.at("services", name, "breaker"):
+                breaker = BreakerRule.read(table["breaker"]) if "breaker" in table else None
+            self.services[name] = service = CalledService(
+                name, table["capacity"], table.get("beyond", "slower"), breaker, callers, simulation.history,
+                lambda: self._loop.now, self._generators.of(f"calls:{name}"),
+            )  # fmt: skip
+            simulation.placed_faults.attempt.append(RefusedCalls(service, callers))
+            simulation.decide_tracking()
 
     def _bounds(self) -> None:
         for name, table in self._tables.get("queues", {}).items():
@@ -238,7 +283,8 @@ class World:
             with self.source.at("schedules", name):
                 call = type.call(*table.get("args", ()), **table.get("kwargs", {}))
                 more = {key: table[key] for key in ("overlap", "missed", "poll", "jitter") if key in table}
-                more |= {key: instant_of(table[key]) for key in ("starts", "ends") if key in table}
+                bounds = {"start": "starts", "end": "ends"}
+                more |= {name: instant_of(table[key]) for name, key in bounds.items() if key in table}
                 count = self._count(table, "schedules", name)
                 for n in range(count):
                     self.rig.schedule(name if count == 1 else f"{name}/{n + 1}", call, schedule_of(table), **more)
@@ -304,8 +350,13 @@ class World:
             faults.outage(rest["between"], queue=rest.get("queue"))
             return
         since, until = span_of(self._timeline, rest["between"])
-        self._later.append((since, lambda: self.rig.stop_workers(grace="1000d")))
-        self._later.append((until, self.rig.start_workers))
+        shutdown, queue, count = simulation_of(self.rig).shutdown, rest.get("queue"), rest.get("count")
+        if queue is None and count is None:
+            self._later.append((since, lambda: self.rig.stop_workers(grace="1000d")))
+            self._later.append((until, self.rig.start_workers))
+            return
+        self._later.append((since, lambda: shutdown.send_away(queue, count)))
+        self._later.append((until, lambda: shutdown.bring_back(queue, count)))
 
 
 _HITS = ("attempts", "between", "chance")

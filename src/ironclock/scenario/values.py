@@ -105,7 +105,7 @@ def retry_of(table: dict[str, Any], folders: Sequence[str] = ()) -> Retry:
             wait = exponential(first, factor=wait.get("factor", 2), cap=cap, jitter=jitter)
         else:
             wait = fixed(first, jitter=jitter)
-    return Retry(table.get("attempts", 1), wait, within=table.get("within"), **more)
+    return Retry(table.get("attempts", 1), wait, within=table.get("within"), budget=table.get("budget"), **more)
 
 
 def schedule_of(table: dict[str, Any]) -> Schedule:

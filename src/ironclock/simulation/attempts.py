@@ -137,6 +137,8 @@ class Attempts:
         if job.first_ns < 0:
             job.first_ns = now
             job.waited_ns = 0
+            if type.retry_budget is not None:
+                type.retry_budget.first_attempt()
         worker = pool.free.pop()
         attempt = LiveAttempt(job, number, now, worker, pool)
         self._history.add((now, "started", job, number, worker, 0, None, 0))
@@ -353,7 +355,7 @@ class Attempts:
         if attempt.tracked:
             self._delivery.ended(attempt)
         if frees_worker:
-            pool.free.append(attempt.worker)
+            pool.release(attempt.worker)
             if pool.waiting:
                 self._loop.work_to_dispatch = True
 
@@ -419,6 +421,9 @@ class Attempts:
             elapsed = now - job.first_ns
             try:
                 verdict, wait = retry.decide(failures, error, job.waited_ns, elapsed, self._jitter)
+                budget = job.type.retry_budget
+                if verdict == "retry" and budget is not None and not budget.pays():
+                    verdict = "dead"
             except BaseException:
                 job.state = "dead"
                 loop.open_jobs -= 1
@@ -522,7 +527,7 @@ class Attempts:
             told(attempt)
 
     def _worker_is_back(self, attempt: LiveAttempt) -> None:
-        attempt.pool.free.append(attempt.worker)
+        attempt.pool.release(attempt.worker)
         self._loop.work_to_dispatch = True
 
     # --- reading ------------------------------------------------------------------------------------

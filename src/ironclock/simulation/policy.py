@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, Protocol, Ty
 from ..errors import InputError, PolicyError, RigWarning, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.other_words import no_attribute
-from .retry import Retry
+from .retry import Retry, RetryBudget
 
 if TYPE_CHECKING:
     from ..foundation.distributions import Spread
@@ -152,8 +152,8 @@ class JobType(Generic[P, R_co]):
 
     __slots__ = (
         "_plain_counts", "_signatures", "by_default", "deployment", "expires_ns", "fn", "has_admission_rules",
-        "is_async", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority", "queue", "retry", "spread",
-        "takes_ns", "timeout_ns",
+        "is_async", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority", "queue", "retry",
+        "retry_budget", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
 
     def __init__(self, fn: Callable[P, Any], name: str, policy: Policy) -> None:
@@ -176,6 +176,8 @@ class JobType(Generic[P, R_co]):
         assert isinstance(policy.retry, Retry)  # the policy has made one of a number
         self.retry = policy.retry
         """When failed attempts are tried again."""
+        self.retry_budget = None if policy.retry.budget is None else RetryBudget(policy.retry.budget)
+        """What is left of the retries of its jobs. None: there is no limit."""
         self.queue = policy.queue
         """The queue of its jobs, if an enqueue names no other."""
         self.priority = policy.priority

@@ -73,8 +73,8 @@ class Pool:
     """
 
     __slots__ = (
-        "free", "gate", "queues", "second_deliveries", "serves_all", "size", "skew_ns", "stopped", "waiting",
-        "weighted",
+        "_away", "_leaving", "free", "gate", "queues", "second_deliveries", "serves_all", "size", "skew_ns", "stopped",
+        "waiting", "weighted",
     )  # fmt: skip
 
     def __init__(self, size: int, queues: Mapping[str, int] | Iterable[str] | None = None, skew_ns: int = 0) -> None:
@@ -94,6 +94,8 @@ class Pool:
         """How many jobs are in the queues. Withdrawn jobs count until they are removed."""
         # A stack with the lowest number on top, so that every run chooses the same worker.
         self.free = [f"w{n}" for n in range(size, 0, -1)]
+        self._away: list[str] = []
+        self._leaving = 0  # how many more go away as soon as they have ended their job
         self.weighted = isinstance(queues, Mapping)
         self.serves_all = queues is None
         """True if the pool serves every queue, as one line of jobs."""
@@ -115,6 +117,29 @@ class Pool:
         if not isinstance(name, str) or not name:
             raise PolicyError(f"the name of a queue is {name!r}; give text that is not empty")
         self.queues[name] = Queue(self, name, weight)
+
+    def release(self, worker: str) -> None:
+        """Let a worker that has ended its job take another one, unless it is to go away."""
+        if self._leaving:
+            self._leaving -= 1
+            self._away.append(worker)
+        else:
+            self.free.append(worker)
+
+    def send_away(self, count: int) -> None:
+        """Let so many workers take no job any more; those that run one end it first."""
+        now = min(count, len(self.free))
+        self._away += self.free[:now]
+        del self.free[:now]
+        self._leaving += count - now
+
+    def bring_back(self, count: int) -> None:
+        """Let so many of the workers that were sent away take jobs again."""
+        stay = min(count, self._leaving)
+        self._leaving -= stay
+        back = self._away[: count - stay]
+        del self._away[: count - stay]
+        self.free += back
 
     def queue(self, name: str) -> Queue | None:
         """Return the queue in which jobs of that name wait here. None if this pool does not serve it."""

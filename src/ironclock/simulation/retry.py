@@ -220,6 +220,9 @@ class Retry:
     - `drop_on`: error types after which the job is dropped, without a dead letter. Default: none.
     - `within`: after a failure no attempt starts later than this after the start of the first: a job that would start
       later is a dead letter. Default None: no limit.
+    - `budget`: the retries of all jobs of the type are at most this share of their first attempts, and ten more: a job
+      that fails when they are used up is a dead letter. So retries cannot multiply the load of what is down. Default
+      None: no limit.
 
     Raises `PolicyError` or `DurationError`.
 
@@ -228,7 +231,7 @@ class Retry:
         ic.Retry(attempts=5, wait=ic.exponential("10s"), never_on=CardRefused)
     """
 
-    __slots__ = ("_simple", "attempts", "drop_on", "never_on", "on", "table", "wait", "within")
+    __slots__ = ("_simple", "attempts", "budget", "drop_on", "never_on", "on", "table", "wait", "within")
 
     def __init__(
         self,
@@ -238,6 +241,7 @@ class Retry:
         never_on: ErrorTypes = (),
         drop_on: ErrorTypes = (),
         within: Duration | None = None,
+        budget: float | None = None,
     ) -> None:
         if isinstance(attempts, bool) or not isinstance(attempts, int) or attempts < 1:
             raise PolicyError(f"attempts is {attempts!r}; give a whole number, at least 1 (the first attempt counts)")
@@ -247,6 +251,11 @@ class Retry:
         self.never_on = error_types(never_on, "never_on")
         self.drop_on = error_types(drop_on, "drop_on")
         self.within = None if within is None else to_ns(within, what="within")
+        if budget is not None and (
+            isinstance(budget, bool) or not isinstance(budget, (int, float)) or not 0 <= budget < 1e6
+        ):
+            raise PolicyError(f"budget is {budget!r}; give retries for each first attempt, such as 0.1, or None")
+        self.budget = budget
         both = [kind for kind in self.never_on if self.on is not _ANY and kind in self.on]
         if both:
             raise PolicyError(f"{both[0].__name__} is both in on and in never_on; give it in one of the two")
@@ -255,7 +264,7 @@ class Retry:
                 f"wait lists {len(self.wait.waits)} waits, and {attempts} attempts have {attempts - 1} between them; "
                 "give as many waits, or more attempts"
             )
-        self._simple = not self.never_on and not self.drop_on and self.within is None
+        self._simple = not self.never_on and not self.drop_on and self.within is None and budget is None
         self.table: tuple[int, ...] = ()
         """The waits after the first attempts. Empty if they depend on chance or on another rule."""
         if self._simple and isinstance(self.wait, (Curve, Listed)) and not self.wait.by_chance:
@@ -283,7 +292,7 @@ class Retry:
         return "retry", wait
 
     def values(self) -> tuple[object, ...]:
-        return self.attempts, self.wait, self.on, self.never_on, self.drop_on, self.within
+        return self.attempts, self.wait, self.on, self.never_on, self.drop_on, self.within, self.budget
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Retry) and self.values() == other.values()
@@ -298,10 +307,37 @@ class Retry:
         words = f"{self.attempts} attempts, waiting {self.wait.describe()}"
         if self.within is not None:
             words += f", within {spell(self.within)}"
+        if self.budget is not None:
+            words += f", retries at most {self.budget:.0%} of first attempts"
         return words
 
     def __repr__(self) -> str:
         return f"<Retry: {self.describe()}>"
+
+
+class RetryBudget:
+    """What is left of the retries that the jobs of one type can make.
+
+    Each first attempt saves up a share of a retry. There is a reserve of ten, and never more than that.
+    """
+
+    RESERVE = 10.0
+
+    def __init__(self, share: float) -> None:
+        self._share = share
+        self._most = max(self.RESERVE, share)
+        self._left = self.RESERVE
+
+    def first_attempt(self) -> None:
+        """Save up for the first attempt of a job."""
+        self._left = min(self._most, self._left + self._share)
+
+    def pays(self) -> bool:
+        """Pay for one retry; return False if too little is left."""
+        if self._left < 1.0:
+            return False
+        self._left -= 1.0
+        return True
 
 
 def _as_wait(wait: object) -> Wait:

@@ -11,7 +11,7 @@ from .attempts import Attempts
 from .broker import Broker
 from .event_loop import FIRST, EventLoop
 from .jobs import LiveAttempt, LiveJob
-from .queues import Pools
+from .queues import Pool, Pools
 
 
 class Shutdown:
@@ -97,3 +97,29 @@ class Shutdown:
         self._changed()
         self._history.record("note", detail="the workers are started")
         self._loop.work_to_dispatch = True
+
+    def send_away(self, queue: str | None, count: int | None) -> None:
+        """Let some workers take no job any more once they have ended the one that they run.
+
+        Parameters: `queue` says which pool they are of, by a queue that it serves (None: all pools); `count` is how
+        many of each pool (None: all). Raises `PolicyError` if no worker serves the queue.
+        """
+        for pool in self._pools_of(queue):
+            pool.send_away(pool.size if count is None else min(count, pool.size))
+        self._history.record("note", detail=f"{self._some(queue, count)} are away")
+
+    def bring_back(self, queue: str | None, count: int | None) -> None:
+        """Let workers that were sent away take jobs again. Parameters as in `send_away`."""
+        for pool in self._pools_of(queue):
+            pool.bring_back(pool.size if count is None else min(count, pool.size))
+        self._history.record("note", detail=f"{self._some(queue, count)} are back")
+        self._loop.work_to_dispatch = True
+
+    def _pools_of(self, queue: str | None) -> list[Pool]:
+        self._loop.prepare()
+        return self._pools.all if queue is None else [self._pools.of(queue)]
+
+    @staticmethod
+    def _some(queue: str | None, count: int | None) -> str:
+        number = "all workers" if count is None else f"{count} workers"
+        return number if queue is None else f"{number} of the queue {queue!r}"
