@@ -1,5 +1,5 @@
 """The forecast against the exact engine, on every workload of tests/workloads.py: means within 2 %, quantiles (5 and
-95 %) within 5 %, each with the sampling error of the exact runs on top (two standard errors).
+95 %) within 5 %, each with the sampling error of the exact runs on top (three standard errors).
 
 The exact runs take long. Their figures are kept in tests/forecasting/exact_figures.json; ``--write 100`` makes them
 anew, from so many runs of each workload (``--only WORD`` for some of them).

@@ -100,13 +100,13 @@ def test_json_lines_of_any_kind(tmp_path: Path, rows: list[dict[str, Any]]) -> N
         (["run", "{folder}/binary"], "cannot read"), (["forecast", "{folder}/none.toml"], "cannot read"),
         (["show", "{folder}/binary"], "cannot read"), (["check", "{folder}/none.csv", "--laws", "{laws}"], "cannot read"),
         (["check", "{log}", "--laws", "{folder}/none.toml"], "No such file"),
-        (["check", "{log}", "--laws", "{folder}/bad.toml", "--columns", "{laws}"], "has no [[laws]]"),
-        (["check", "{log}", "--laws", "{folder}/odd.toml", "--columns", "{laws}"], "table 1 of [[laws]] has no 'law'; give law = NAME"),
+        (["check", "{log}", "--laws", "{folder}/bad.toml", "--columns", "{laws}"], "[[laws]] is 3; give [[laws]]"),
+        (["check", "{log}", "--laws", "{folder}/odd.toml", "--columns", "{laws}"], "table 1 of [[laws]] is {'low': 'x'}; give law = NAME"),
         (["check", "{log}", "--laws", "{folder}/none.py", "--columns", "{laws}"], "there is no file"),
         (["check", "{log}", "--laws", "{folder}/raises.py", "--columns", "{laws}"], "ZeroDivisionError"),
         (["check", "{log}", "--laws", "json:nothing", "--columns", "{laws}"], "json has no 'nothing' with laws"),
         (["check", "{log}", "--laws", "{laws}", "--column", "job"], "--column is 'job'; give NAME=VALUE"),
-        (["compare", "{log}", "{log}"], "columns are missing"), (["compare", "{folder}/none.jsonl"], "Give two files"),
+        (["compare", "{folder}/odd.csv", "{log}"], "columns are missing"), (["compare", "{folder}/none.jsonl"], "Give two files"),
         (["run", "{scenario}", "--save", "/nowhere/h.jsonl"], "cannot write"),
         (["run", "{scenario}", "--html", "/nowhere/h.html"], "cannot write"),
         (["run", "{scenario}", "--junit", "/nowhere/h.xml"], "cannot write"),
@@ -118,6 +118,7 @@ def test_commands_say_what_is_wrong(tmp_path: Path, arguments: list[str], says: 
     (tmp_path / "binary").write_bytes(b"\xff\xfe\x00\x80")
     (tmp_path / "bad.toml").write_text("laws = 3\n")
     (tmp_path / "odd.toml").write_text("[[laws]]\nlow = 'x'\n")
+    (tmp_path / "odd.csv").write_text("a,b\n1,2\n")
     (tmp_path / "raises.py").write_text("1 / 0\n")
     names = {
         "folder": tmp_path, "laws": EXAMPLES / "logs" / "laws.toml", "log": EXAMPLES / "logs" / "friday.csv",

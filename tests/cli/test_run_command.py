@@ -36,7 +36,10 @@ def test_outcomes_against_expectations(tmp_path: Path) -> None:
     assert code == 0
     assert said.count("✓") == 4
     suite = Xml.parse(tmp_path / "out.xml").getroot()
-    assert (suite.get("tests"), suite.get("failures")) == ("4", "0")
+    assert (suite.get("tests"), suite.get("failures")) == ("5", "0"), (
+        "the four expectations, and that the run comes to its end"
+    )
+    assert float(suite.get("time") or 0) > 0
     assert "the manifest reaches the harbour office" in (tmp_path / "h.html").read_text(encoding="utf-8")
     assert "✓ the manifest" not in run(SCENARIO, "--json")[1]
 

@@ -182,13 +182,13 @@ def test_a_short_row_of_a_csv_is_named(tmp_path: Path) -> None:
     path = log(tmp_path, "job,started,outcome\nj1,2031-03-29T21:00,ok\nj2,2031-03-29\n", "run.csv")
     torn: list[str] = []
     assert len(ic.log_history(str(path), torn=torn)) == 2
-    assert torn == [f"{path}:3: the head has 3 columns, this row has another number"]
+    assert torn == [f"{path}:3: the head has 3 columns, and this row has 2"]
 
 
 @pytest.mark.parametrize(
     ("text", "options", "says"),
     [
-        ("id,begin,status\n1,2031-03-29,ok\n", {}, "columns are missing: job (the job's id"),
+        ("what,when,how\n1,2031-03-29,ok\n", {}, "columns are missing: job (the job's id"),
         ("job,started,outcome\n1,2031-03-29,weird\n", {}, ":2: unknown outcome 'weird'; say what it means"),
         ("job,started,outcome\n1,yesterday,ok\n", {}, ":2: instant 'yesterday' is not ISO 8601"),
         ("job,started,outcome\n1,,ok\n", {}, ":2: started is empty"),

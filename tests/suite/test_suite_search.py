@@ -344,7 +344,7 @@ def test_an_option_that_cannot_be_used(desk: pytest.Pytester, options: list[str]
     ("toml", "says"),
     [
         ("budget = 0", "the budget of the search is 0, in which nothing can be run"),
-        ("laws = 3", "[tool.ironclock]: laws is 3; give [[tool.ironclock.laws]], law = "),
+        ("laws = 3", "[tool.ironclock]: [[tool.ironclock.laws]] is 3; give [[tool.ironclock.laws]]"),
         ('laws = [{law = "nothing_lsot"}]', "there is no law 'nothing_lsot'; did you mean 'nothing_lost'?"),
         ('laws = [{law = "booking:seats"}]', "the law 'booking:seats' cannot be imported: "),
         ('laws = [{law = "once_per_key", with = [1, 2, 3]}]', "the law once_per_key"),

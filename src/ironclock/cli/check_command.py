@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+import time
 from typing import Any
 
 import click
@@ -11,42 +12,61 @@ import click
 import ironclock as ic
 
 from . import given_files
-from .log_options import log_options
+from .log_options import LogOptions, log_options
 from .output import screen, write
 
 
 @click.command(short_help="Check laws on the log of a real run.")
-@click.argument("log", type=click.Path())
-@click.option("--laws", "laws", required=True, help="The laws: FILE.toml with [[laws]], FILE.py or "
+@click.argument("logs", type=click.Path(), nargs=-1, metavar="LOG...")
+@click.option("--laws", "laws", help="The laws: FILE.toml with [[laws]], FILE.py or "
               "FILE.py:NAME, or a module.")  # fmt: skip
 @click.option("--html", type=click.Path(dir_okay=False), help="Write the report, with the laws, as one HTML page.")
 @click.option("--junit", type=click.Path(dir_okay=False), help="Write the laws as JUnit XML, for CI.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
+@click.option("--schema", is_flag=True, help="Print the JSON Schema of files of laws, and do not check anything.")
 @log_options
 def check(
-    log: str, laws: str, html: str | None, junit: str | None, as_json: bool, columns: tuple[str, ...],
-    outcomes: tuple[str, ...], mapping: str | None, zone: str | None, keep_doubles: bool, bad_rows: float,
+    logs: tuple[str, ...], laws: str | None, html: str | None, junit: str | None, as_json: bool,
+    schema: bool, reading: LogOptions,
 ) -> None:  # fmt: skip
-    """Check laws on the LOG of a real run: a CSV or JSON Lines file with one attempt in each row, or a saved history.
+    """Check laws on the LOG of a real run, or on several together: CSV, JSON Lines, JSON or OTLP/JSON files, also
+    compressed, with one attempt or one event in each row; a saved history; or, with --query, a database.
 
-    It needs at least the columns job, started and outcome. --column, or [columns] in the file of the laws, says which
-    other names they have. Exit code 1 if a law is broken.
+    Which column holds what is guessed from the names, and said. --column, or [columns] in the file of the laws, says it
+    otherwise. Exit code 0: all laws hold, 1: a law is broken, 2: the log or the laws cannot be read.
     """
+    from ..foundation.paused_collector import paused_collector
     from ..laws.law import World, broken_by, told
 
-    if mapping is None and laws.endswith(".toml"):
-        mapping = laws
-    history = given_files.read(log, columns, outcomes, mapping, zone, keep_doubles, bad_rows)
-    world = World(history)
-    found = [(name, broken_by([law], world)) for name, law in given_files.laws_from(laws)]
+    if schema:
+        from ..scenario.law_tables import law_file_schema
+
+        click.echo(json.dumps(law_file_schema(), indent=1, ensure_ascii=False))
+        return
+    if not logs or laws is None:
+        raise click.UsageError("Give at least one LOG, and --laws FILE.")
+    log = logs[0] if len(logs) == 1 else f"{len(logs)} logs"
+    stated = given_files.laws_from(laws)
+    with paused_collector():
+        history = reading.history(logs, laws if laws.endswith(".toml") else None)
+        world = World(history)
+        found, took = [], []
+        for name, law in stated:
+            began = time.perf_counter()
+            found.append((name, broken_by([law], world)))
+            took.append(time.perf_counter() - began)
     if html is not None:
         from ..reports.html_page import page
 
         write(html, page(history, log, found))
     if junit is not None:
+        from ..reports.open_formats import Case
         from ..reports.open_formats import junit as as_junit
 
-        cases = [(name, log, "\n".join(told(b, history).strip() for b in breaches)) for name, breaches in found]
+        cases = [
+            Case(name, laws, "\n".join(told(b, history).strip() for b in breaches), seconds)
+            for (name, breaches), seconds in zip(found, took, strict=True)
+        ]
         write(junit, as_junit(log, cases))
     if as_json:
         rows = [{"law": name, "holds": not b, "breaches": [one.words for one in b]} for name, b in found]

@@ -10,7 +10,7 @@ import click
 
 import ironclock as ic
 
-from . import given_files
+from .log_options import LogOptions
 from .output import needing, screen, shown_error
 from .progress_line import Meter
 
@@ -62,7 +62,7 @@ def compare(
 
 def _history(path: str) -> ic.History:
     if not path.endswith(".toml"):
-        return given_files.read(path)
+        return LogOptions().history(path)
     from .demo_story import example
 
     return _ran(ic.Scenario.load(example(path)))

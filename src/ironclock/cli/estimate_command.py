@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import click
 
-from . import given_files
-from .log_options import log_options
+from .log_options import LogOptions, log_options
 from .output import write
 
 
@@ -14,8 +13,7 @@ from .output import write
 @click.option("--out", type=click.Path(dir_okay=False), help="Write the scenario into this file. Default: print it.")
 @log_options
 def estimate(
-    log: str, out: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...], mapping: str | None,
-    zone: str | None, keep_doubles: bool, bad_rows: float,
+    log: str, out: str | None, reading: LogOptions,
 ) -> None:  # fmt: skip
     """Estimate a scenario from the LOG of a real run: durations, failure shares, rates by hour, retries, workers.
 
@@ -24,9 +22,7 @@ def estimate(
     """
     from ..scenario.estimation import estimate as estimated
 
-    text = estimated(
-        given_files.read(log, columns, outcomes, mapping, zone, keep_doubles, bad_rows), f"Estimated from {log}"
-    )
+    text = estimated(reading.history(log), f"Estimated from {log}")
     if out is None:
         click.echo(text, nl=False)
     else:

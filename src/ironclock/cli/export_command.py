@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from . import given_files
-from .log_options import log_options
+from .log_options import LogOptions, log_options
 from .output import needing, shown_error
 from .progress_line import Waiting
 
@@ -18,8 +18,7 @@ _FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")
 @click.option("--as", "form", type=click.Choice(_FORMATS), help="The format. Default: by the ending of OUT.")
 @log_options
 def export(
-    history: str, out: str, form: str | None, columns: tuple[str, ...], outcomes: tuple[str, ...],
-    mapping: str | None, zone: str | None, keep_doubles: bool, bad_rows: float,
+    history: str, out: str, form: str | None, reading: LogOptions,
 ) -> None:  # fmt: skip
     """Write a saved HISTORY, or a log, in an open format to OUT. A - is standard input, or output (with --as).
 
@@ -30,7 +29,7 @@ def export(
 
     if out == "-" and form is None:
         raise click.UsageError("OUT is -, and standard output has no ending that names a format; give --as")
-    found = given_files.read(history, columns, outcomes, mapping, zone, keep_doubles, bad_rows)
+    found = reading.history(history)
     with needing("parquet"), shown_error(out), Waiting(f"writing {out}"), given_files.for_standard_output(out) as path:
         name = written(found, path, form)
     if out != "-":

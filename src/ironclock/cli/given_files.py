@@ -18,9 +18,6 @@ import click
 
 import ironclock as ic
 
-from ..history.saved_files import FORMAT
-from .progress_line import Waiting
-
 
 def pairs(given: Sequence[str], option: str) -> dict[str, str]:
     """Return options of the form NAME=VALUE as a mapping. Raises `InputError`."""
@@ -31,37 +28,6 @@ def pairs(given: Sequence[str], option: str) -> dict[str, str]:
             raise ic.InputError(f"{option} is {text!r}; give NAME=VALUE")
         made[name] = value
     return made
-
-
-def read(
-    path: str, columns: Sequence[str] = (), outcomes: Sequence[str] = (), mapping: str | None = None,
-    zone: str | None = None, keep_doubles: bool = False, bad_rows: float = 10.0,
-) -> ic.History:  # fmt: skip
-    """Return the history in a file: a saved one, or the log of a real run. Warns about lines that cannot be read.
-
-    Parameters: `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``. The other parameters come
-    first.
-    """
-    from .demo_story import example
-
-    path = example(of_standard_input(path))
-    torn: list[str] = []
-    with Waiting(f"reading {path}"):
-        if _is_saved(path):
-            found = ic.History.load(path, torn)
-        else:
-            kept = {} if mapping is None else _tables(mapping)
-            found = ic.log_history(
-                path, columns={**_texts(kept, "columns", mapping), **pairs(columns, "--column")},
-                outcomes={**_texts(kept, "outcomes", mapping), **pairs(outcomes, "--outcome")},
-                zone=zone or str(kept.get("zone", "UTC")), torn=torn, keeps_doubles=keep_doubles,
-                bad_rows=bad_rows / 100,
-            )  # fmt: skip
-    for words in torn[:10]:
-        click.echo(f"Warning: {words}", err=True)
-    if len(torn) > 10:
-        click.echo(f"Warning: ... and {len(torn) - 10:,} more rows like these", err=True)
-    return found
 
 
 def of_standard_input(path: str) -> str:
@@ -87,29 +53,14 @@ def for_standard_output(path: str) -> Iterator[str]:
             shutil.copyfileobj(file, sys.stdout.buffer)
 
 
-def _tables(path: str) -> dict[str, Any]:
+def tables(path: str) -> dict[str, Any]:
+    """Return the tables of a TOML file. Raises `InputError` if it cannot be read."""
     from .demo_story import example
 
     try:
         return tomllib.loads(Path(example(path)).read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise ic.InputError(f"{path}: {error}") from None
-
-
-def _texts(tables: dict[str, Any], name: str, path: str | None) -> dict[str, str]:
-    table = tables.get(name, {})
-    if not isinstance(table, dict) or not all(isinstance(value, str) for value in table.values()):
-        raise ic.InputError(f"{path}: [{name}] has a value that is not text; it maps text to text")
-    return table
-
-
-def _is_saved(path: str) -> bool:
-    try:
-        with open(path, encoding="utf-8") as file:
-            head = file.readline(4096)
-    except (OSError, UnicodeDecodeError):
-        return path.endswith(".jsonl")
-    return f'"{FORMAT}"' in head or (path.endswith(".jsonl") and not head.strip().startswith("{"))
 
 
 def laws_from(place: str) -> list[tuple[str, Any]]:
@@ -130,17 +81,10 @@ def laws_from(place: str) -> list[tuple[str, Any]]:
 
 
 def _toml_laws(path: str) -> Any:
-    from ..scenario.expectations import law_of
+    from ..scenario.law_tables import laws_of_tables, read_law_file
+    from .demo_story import example
 
-    given = _tables(path).get("laws")
-    if not isinstance(given, list) or not given:
-        raise ic.InputError(f'{path} has no [[laws]]; add [[laws]], law = "once_per_key", with = ["charge"]')
-    for number, table in enumerate(given, 1):
-        if not isinstance(table, dict) or not isinstance(table.get("law"), str) or set(table) - {"law", "with"}:
-            raise ic.InputError(
-                f"{path}: table {number} of [[laws]] has no 'law'; give law = NAME, and with = [...] for its arguments"
-            )
-        law = law_of(table["law"], table.get("with", ()))
+    for law in laws_of_tables(read_law_file(example(path)).get("laws"), path):
         yield repr(law), law
 
 

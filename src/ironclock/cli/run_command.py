@@ -56,12 +56,14 @@ def run(
     from .demo_story import example
 
     scenario = ic.Scenario.load(example(file))
+    began = time.perf_counter()
     with Meter("running") as meter:
         ran = scenario.run(_seed(seed), load, meter.show)
+    took = time.perf_counter() - began
     if save is not None:
         ran.history.save(save)
     if junit is not None:
-        write(junit, _junit(ran))
+        write(junit, _junit(ran, took))
     if html is not None:
         from ..reports.html_page import page
 
@@ -111,12 +113,12 @@ def _show(ran: Ran, jobs: int) -> None:
         console.print(Text("The file expects nothing; add [[expect]].", style="yellow"))
 
 
-def _junit(ran: Ran) -> str:
-    from ..reports.open_formats import junit
+def _junit(ran: Ran, seconds: float) -> str:
+    from ..reports.open_formats import Case, junit
 
-    cases = [(one.words, f"{ran.scenario.name}:{one.line}", one.found) for one in ran.outcomes]
-    if ran.stopped:
-        cases.append(("the run comes to its end", f"{ran.scenario.name}:1", ran.stopped))
+    cases = [Case(one.words, f"{ran.scenario.name}:{one.line}", one.found) for one in ran.outcomes]
+    # The time of the run belongs to no expectation: it is that of a case of its own.
+    cases.append(Case("the run comes to its end", f"{ran.scenario.name}:1", ran.stopped, seconds))
     return junit(ran.scenario.title, cases)
 
 

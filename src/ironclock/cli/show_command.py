@@ -8,8 +8,7 @@ import click
 
 import ironclock as ic
 
-from . import given_files
-from .log_options import log_options
+from .log_options import LogOptions, log_options
 from .output import needing, screen, shown_error, write
 from .progress_line import Waiting
 
@@ -26,14 +25,13 @@ from .progress_line import Waiting
 @log_options
 def show(
     file: str, job: str | None, tell: bool, jobs: int, html: str | None, png: str | None, as_json: bool,
-    columns: tuple[str, ...], outcomes: tuple[str, ...], mapping: str | None, zone: str | None, keep_doubles: bool,
-    bad_rows: float,
+    reading: LogOptions,
 ) -> None:  # fmt: skip
     """Show a history that was saved with `History.save`, `--save` or pytest's --ironclock-save, or a log.
 
     Without an option it prints the jobs, their timeline with waits drawn to scale, and the depth of each queue.
     """
-    history = given_files.read(file, columns, outcomes, mapping, zone, keep_doubles, bad_rows)
+    history = reading.history(file)
     if html is not None or png is not None:
         _write_report(history, file, html, png)
         return

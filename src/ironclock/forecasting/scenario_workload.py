@@ -59,7 +59,7 @@ TREATED: dict[str, dict[str, str]] = {
     },
     "arrivals": {
         "job": _MODELLED, "args": _NO_EFFECT, "kwargs": _MODELLED, "rate": _MODELLED, "curve": _MODELLED,
-        "from": _MODELLED, "until": _MODELLED,
+        "days": _MODELLED, "from": _MODELLED, "until": _MODELLED,
     },
     "faults": {
         "kind": _MODELLED, "job": _MODELLED, "queue": _MODELLED, "count": _MODELLED, "attempts": _MODELLED,

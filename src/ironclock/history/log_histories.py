@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from os import PathLike, fspath
 from typing import Any
 
+from ..errors import LogError
 from ..foundation.instants import Timeline
+from ..foundation.paused_collector import paused_collector
 from .entries import Entry
 from .history import History
-from .log_rows import Row, read
+from .log_rows import Reading, Row, read
+from .log_sources import opened_table
 
 _ORDER = {
     "enqueued": 0, "effect": 1, "done": 2, "failed": 2, "timed-out": 2, "crashed": 2, "redelivered": 3, "started": 4,
@@ -18,23 +22,31 @@ _OF_AN_INSTANT = 4
 
 
 def log_history(
-    path: str, *, columns: Mapping[str, str] | None = None, outcomes: Mapping[str, str] | None = None,
-    zone: str = "UTC", torn: list[str] | None = None, keeps_doubles: bool = False, bad_rows: float = 0.1,
+    path: str | PathLike[str] | Sequence[str | PathLike[str]], *, columns: Mapping[str, str] | None = None,
+    outcomes: Mapping[str, str] | None = None, zone: str = "UTC", torn: list[str] | None = None,
+    keeps_doubles: bool = False, bad_rows: float = 0.1, delimiter: str | None = None, query: str | None = None,
+    guessed: dict[str, str] | None = None,
 ) -> History:  # fmt: skip
-    """Return the history of a real run, made from its log. Each row of the log is one attempt.
+    """Return the history of a real run, made from its log. Each row of the log is one attempt, or one event.
 
     Parameters:
 
-    - `path`: a CSV file, or JSON Lines.
-    - `columns`: by what a column means (job, name, queue, key, args, enqueued, due, attempt, started, ended, outcome,
-      error, worker, effect), its name in the log. Default: the same name.
-    - `outcomes`: by a word of the log, one of done, failed, timed-out, crashed or dead. Default: the usual words.
+    - `path`: a file, or several of them: CSV, JSON Lines, a JSON array, or OpenTelemetry spans (OTLP/JSON); also
+      compressed (gzip, bzip2, xz). With `query`: the URL of a database, such as ``"postgresql://..."``.
+    - `columns`: by what a column means (job, name, queue, key, args, enqueued, due, attempt, started, ended, runtime,
+      outcome, error, worker, effect; event and time if each row is one event), its name in the log. Keys inside of JSON
+      objects are written ``meta.job.id``. Default: the same name, or one that is usual for it.
+    - `outcomes`: by a word of the log, one of done, failed, timed-out, crashed or dead (of an event also enqueued or
+      started). Default: the usual words.
     - `zone`: the zone of times without an offset. Default UTC.
     - `torn`: a list that gets a line for each bad row: one that cannot be read, has no end or ends before it starts
       (such a row is left out), or is the same as another one (it counts once). Default None.
     - `keeps_doubles`: True: equal rows count as several attempts. Default False.
     - `bad_rows`: the share of bad rows, from 0 to 1, above which the log is refused; ten are never too many. Default
       0.1.
+    - `delimiter`: what separates the columns of CSV. Default None: comma, semicolon, tab or bar, as the head has them.
+    - `query`: a SELECT whose result is the log. Needs the extra ``ironclock[query]`` and the database's driver.
+    - `guessed`: a mapping that gets the columns that were guessed from their names, as `columns` has them.
 
     Raises `LogError`.
 
@@ -42,10 +54,17 @@ def log_history(
 
         history = ic.log_history("friday.csv", columns={"job": "message_id"}, zone="Atlantic/Faroe")
     """
-    rows = list(
-        read(path, columns or {}, outcomes or {}, zone, torn if torn is not None else [], keeps_doubles, bad_rows)
-    )
-    return history_of(rows, zone)
+    paths = [path] if isinstance(path, (str, PathLike)) else list(path)
+    if not paths:
+        raise LogError("there is no log; give the path of at least one")
+    reading = Reading(columns or {}, outcomes or {}, zone, keeps_doubles, bad_rows)
+    bad = torn if torn is not None else []
+    rows: list[Row] = []
+    with paused_collector():
+        for one in paths:
+            with opened_table(fspath(one), bad, delimiter, query) as table:
+                rows += read(table, reading, bad, guessed)
+        return history_of(rows, zone)
 
 
 def history_of(rows: Iterable[Row], zone: str) -> History:
@@ -64,7 +83,8 @@ def history_of(rows: Iterable[Row], zone: str) -> History:
         entries.append((ns, rank, len(entries), entry))
 
     for job, attempts in jobs.items():
-        attempts.sort(key=lambda row: (row.started, row.attempt or 0, row.line))
+        if len(attempts) > 1:
+            attempts.sort(key=lambda row: (row.started, row.attempt or 0, row.line))
         first = attempts[0]
         enqueued = min(row.enqueued if row.enqueued is not None else row.started for row in attempts)
         due = first.due if first.due is not None else enqueued
@@ -75,6 +95,8 @@ def history_of(rows: Iterable[Row], zone: str) -> History:
             about["key"] = first.key
         add(enqueued, "enqueued", job, first.name, 0, about)
         for number, row in enumerate(attempts, 1):
+            if row.outcome == "enqueued":
+                continue
             add(row.started, "started", job, first.name, number, {"worker": row.worker or "?"})
             if row.ended is None:
                 continue

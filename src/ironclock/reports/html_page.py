@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import gc
 import html
 import json
 from collections.abc import Sequence
@@ -11,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..foundation.instants import Timeline
+from ..foundation.paused_collector import paused_collector
 from ..history.history import History
 from ..history.job_records import JobRecord, job_records, queue_depths
 from ..laws.law import Breach, told
@@ -31,14 +31,8 @@ def page(
     is the title above them, `verdicts` the words behind each. Every text is escaped, and a policy in the page forbids
     to fetch anything.
     """
-    # A long history makes hundreds of thousands of small objects and no garbage, so that the collector can rest.
-    collecting = gc.isenabled()
-    gc.disable()
-    try:
+    with paused_collector():
         return _page(history, title, _laws(laws, history, heading, verdicts))
-    finally:
-        if collecting:
-            gc.enable()
 
 
 def _page(history: History, title: str, laws: str) -> str:

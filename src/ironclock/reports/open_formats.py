@@ -6,6 +6,7 @@ import hashlib
 import json
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from xml.etree import ElementTree as Xml
 
@@ -129,18 +130,37 @@ def _id(text: str, digits: int) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:digits]
 
 
-def junit(suite: str, cases: Sequence[tuple[str, str, str]]) -> str:
-    """Return JUnit XML with a case for each (name, place, what is wrong; empty if it has passed)."""
-    failures = sum(bool(wrong) for _, _, wrong in cases)
-    root = Xml.Element("testsuites", tests=str(len(cases)), failures=str(failures))
-    one = Xml.SubElement(root, "testsuite", name=_xml(suite), tests=str(len(cases)), failures=str(failures), errors="0")
-    for name, where, wrong in cases:
-        case = Xml.SubElement(one, "testcase", name=_xml(name), classname=_xml(suite))
-        if where:
-            case.set("file", _xml(where.rpartition(":")[0] or where))
-            case.set("line", where.rpartition(":")[2])
-        if wrong:
-            Xml.SubElement(case, "failure", message=_xml(wrong.splitlines()[0])).text = _xml(wrong)
+@dataclass(frozen=True)
+class Case:
+    """One case of JUnit XML.
+
+    Parameters: `place` is its file, with a colon and the line if there is one; `wrong` is what is wrong, empty if it
+    has passed; `seconds` is how long it took.
+    """
+
+    name: str
+    place: str = ""
+    wrong: str = ""
+    seconds: float = 0.0
+
+
+def junit(suite: str, cases: Sequence[Case]) -> str:
+    """Return JUnit XML with a case for each, with its time in seconds."""
+    failures = sum(bool(case.wrong) for case in cases)
+    total = f"{sum(case.seconds for case in cases):.3f}"
+    root = Xml.Element("testsuites", tests=str(len(cases)), failures=str(failures), time=total)
+    one = Xml.SubElement(
+        root, "testsuite", name=_xml(suite), tests=str(len(cases)), failures=str(failures), errors="0", time=total
+    )
+    for case in cases:
+        made = Xml.SubElement(one, "testcase", name=_xml(case.name), classname=_xml(suite), time=f"{case.seconds:.3f}")
+        file, _, line = case.place.rpartition(":")
+        if case.place:
+            made.set("file", _xml(file if file and line.isdigit() else case.place))
+            if file and line.isdigit():
+                made.set("line", line)
+        if case.wrong:
+            Xml.SubElement(made, "failure", message=_xml(case.wrong.splitlines()[0])).text = _xml(case.wrong)
     Xml.indent(root)
     return '<?xml version="1.0" encoding="utf-8"?>\n' + Xml.tostring(root, encoding="unicode") + "\n"
 
@@ -150,12 +170,16 @@ def _xml(text: str) -> str:
     return _NOT_XML.sub(lambda found: repr(found[0])[1:-1], text)
 
 
-def job_cases(history: History) -> list[tuple[str, str, str]]:
-    """Return the jobs of a history as cases for JUnit. A job that is dead or lost has failed."""
+def job_cases(history: History) -> list[Case]:
+    """Return the jobs of a history as cases for JUnit. A job that is dead or lost has failed. Its time is from when it
+    was enqueued until it was closed."""
     return [
-        (f"{job.id}({job.arguments})", "", (job.error or job.state) if job.state in ("dead", "lost") else "")
+        Case(
+            f"{job.id}({job.arguments})", "", (job.error or job.state) if job.state in ("dead", "lost") else "",
+            ((job.closed_ns or job.last_ns) - job.enqueued_ns) / NS,
+        )
         for job in job_records(history)
-    ]
+    ]  # fmt: skip
 
 
 def attempts_calendar(history: History) -> str:

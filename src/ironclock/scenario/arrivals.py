@@ -11,28 +11,34 @@ from ..foundation.durations import NS
 from ..foundation.instants import Timeline
 from .values import instant_of, rate_of
 
+DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+"""The weekdays, as `days` of arrivals names them."""
+
 
 class Rate:
     """Jobs a second over time: always the same, or by time of day, and only within bounds if there are any.
 
     Parameters: `steps` are pairs: the second of the local day from which a rate holds, and the rate. `since` and
-    `until` are the bounds, in nanoseconds since the epoch, or None.
+    `until` are the bounds, in nanoseconds since the epoch, or None. `days` are the weekdays on which it holds, from 0
+    for Monday; None: all.
     """
 
     def __init__(
-        self, timeline: Timeline, steps: list[tuple[int, float]], since: int | None, until: int | None
-    ) -> None:
+        self, timeline: Timeline, steps: list[tuple[int, float]], since: int | None, until: int | None,
+        days: frozenset[int] | None = None,
+    ) -> None:  # fmt: skip
         self._timeline = timeline
         self._steps = steps
         self.since = since
         self.until = until
+        self._days = days
         self.top = max(rate for _, rate in steps)
         """The highest rate."""
 
     @property
     def steady(self) -> bool:
         """True if it is always the same."""
-        return len(self._steps) == 1 and self.since is None and self.until is None
+        return len(self._steps) == 1 and self.since is None and self.until is None and self._days is None
 
     @classmethod
     def read(cls, table: dict[str, Any], timeline: Timeline, load: float = 1.0) -> Rate:
@@ -48,15 +54,18 @@ class Rate:
             if steps[0][0] > 0:  # before the first time the last rate of the day before holds
                 steps.insert(0, (0, steps[-1][1]))
         bounds = [timeline.ns(instant_of(table[key]), what=key) if key in table else None for key in ("from", "until")]
-        return cls(timeline, steps, *bounds)
+        days = frozenset(map(DAYS.index, table["days"])) if "days" in table else None
+        return cls(timeline, steps, bounds[0], bounds[1], days)
 
     def at(self, ns: int) -> float:
         """Return the rate at an instant."""
         if (self.since is not None and ns < self.since) or (self.until is not None and ns >= self.until):
             return 0.0
-        if len(self._steps) == 1:
+        if len(self._steps) == 1 and self._days is None:
             return self._steps[0][1]
         local = self._timeline.at(ns)
+        if self._days is not None and local.weekday() not in self._days:
+            return 0.0
         second = local.hour * 3600 + local.minute * 60 + local.second
         return [rate for begins, rate in self._steps if begins <= second][-1]
 

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import inspect
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from .. import laws
-from ..errors import InputError, nearest
 from ..foundation.durations import spell, to_ns
 from ..history.records import plain
-from ..laws.law import Law, as_breach, told
+from ..laws.law import as_breach, told
 from ..rig import Rig
 from ..simulation.jobs import CLOSED, Job, live_job
+from .law_tables import law_of
 from .toml_reading import Source
 from .values import instant_of
 
@@ -37,19 +35,6 @@ class Outcome:
     def met(self) -> bool:
         """True if it is as expected."""
         return not self.found
-
-
-def law_of(name: str, given: Any) -> Law:
-    """Return a law by its name and arguments. Raises `InputError`."""
-    known = [n for n in laws.__all__ if n[0].islower()]
-    if name not in known:
-        raise InputError(f"there is no law {name!r}; {nearest(name, known)}")
-    state: Callable[..., Law] = getattr(laws, name)
-    try:
-        made = state(**given) if isinstance(given, dict) else state(*given)
-    except TypeError as error:
-        raise InputError(f"the law {name}{inspect.signature(state)} does not take these arguments: {error}") from None
-    return made
 
 
 def check(source: Source, rig: Rig) -> list[Outcome]:

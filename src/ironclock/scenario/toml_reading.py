@@ -75,10 +75,10 @@ class Source:
         return ScenarioError(f"{self.where(path)}: {words}")
 
     def known(self, kind: str, name: str, *path: str | int) -> None:
-        """Raise `ScenarioError` if the file has no job, policy or queue of that name."""
+        """Raise `ScenarioError` if the file has no job, policy or service of that name."""
         table = self.tables.get(kind, {})
         if name not in table:
-            one = {"jobs": "job", "policies": "policy"}[kind]
+            one = {"jobs": "job", "policies": "policy", "services": "service"}[kind]
             raise self.error(f"the file has no {one} {name!r}; {nearest(name, table)}", *path)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -10,9 +9,9 @@ from typing import Any
 import pytest
 
 from .. import laws
-from ..errors import InputError, IronClockError, SelectionError
+from ..errors import IronClockError, SelectionError
 from ..laws.law import Law, World, broken_by, must_be_law, name_of_law, told
-from ..scenario.expectations import law_of
+from ..scenario.law_tables import law_of, laws_of_tables
 
 DEFAULT: tuple[Law, ...] = (laws.nothing_lost(), laws.no_deadlock())
 """The laws of every test, beside `no_key_twice` for each effect whose keys say what was done."""
@@ -113,29 +112,5 @@ def _each(given: Iterable[Any]) -> Iterator[Any]:
 
 
 def laws_of_project(tables: object, where: str) -> tuple[Law, ...]:
-    """Return the laws of ``[[tool.ironclock.laws]]``. Raises `InputError`.
-
-    Each table has ``law``, the name of one of `ironclock.laws` or the import path of a law (``"package.module:name"``),
-    and ``with``, a list or a table of the arguments.
-    """
-    expected = 'give [[tool.ironclock.laws]], law = "attempts_at_most", with = ["submit_manifest", 5]'
-    if not isinstance(tables, list):
-        raise InputError(f"{where}: laws is {tables!r}; {expected}")
-    made = []
-    for number, table in enumerate(tables, 1):
-        if not isinstance(table, dict) or not isinstance(table.get("law"), str) or set(table) - {"law", "with"}:
-            raise InputError(f"{where}: table {number} of laws is {table!r}; {expected}")
-        name, given = table["law"], table.get("with", ())
-        made.append(_imported(name, given, where) if ":" in name else law_of(name, given))
-    return tuple(made)
-
-
-def _imported(path: str, given: Any, where: str) -> Law:
-    module, _, name = path.partition(":")
-    try:
-        found = getattr(importlib.import_module(module), name)
-    except (ImportError, AttributeError) as error:
-        raise InputError(f"{where}: the law {path!r} cannot be imported: {error}") from None
-    law = (found(**given) if isinstance(given, dict) else found(*given)) if given else found
-    must_be_law(law)
-    return law  # type: ignore[no-any-return]
+    """Return the laws of ``[[tool.ironclock.laws]]``, as `laws_of_tables` reads them. Raises `InputError`."""
+    return () if tables == [] else tuple(laws_of_tables(tables, where, "[[tool.ironclock.laws]]"))
