@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Iterator
 
@@ -15,6 +16,7 @@ from tern_line import booking, db, jobs, outside, watch
 FERRY_LINE = (booking, db, jobs, outside, watch)
 IRON_CLOCK = [getattr(ironclock, name) for name in ironclock.__all__]
 pytest_plugins = ["pytester"]
+os.environ.pop("COLUMNS", None)  # processes of pytest-xdist have it, and commands would wrap their lines
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

@@ -191,7 +191,7 @@ NEEDS: dict[str, Callable[[ic.Rig, Names], None]] = {
     "rig.remember": _steps, "rig.database": _letters_table, "rig.outbox": _letters_table, "rig.run_loop": _letters_table,
     "LoopGroup": _letters_table, "outbox.of": _letters_table, "Faults": _charged, "Transaction": _booking, "Fault": _retried,
 }  # fmt: skip
-IN_SCENARIOS = ("Scenario", "Forecast", "forecast_function.forecast", "advice.advise")
+IN_SCENARIOS = ("Scenario", "Forecast", "forecast_function.forecast", "advice.advise", "storms.storm_load")
 OUTSIDE_A_RIG = (*IN_SCENARIOS, "Findings", "probe.probe", "Rig", "Policy", "ironclock")
 
 

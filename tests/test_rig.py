@@ -203,7 +203,7 @@ def test_stories_and_tables() -> None:
         job = rig.enqueue(kind.call(), after="15m")
         rig.run_dry()
     story = job.story()
-    assert "due in 15m, at 2031-03-29T23:45:00+00:00" in story
+    assert "due in 15m, at 23:45:00+00:00" in story
     assert "23:45:00+00:00  attempt 1 fails: OSError: fog; tries again in 1h30m" in story
     assert "02:15:00+01:00  attempt 2 starts on w1" in story, "the clock change of that night"
     assert "2031-03-30 (Atlantic/Faroe)" in story

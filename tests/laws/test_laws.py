@@ -40,7 +40,7 @@ def test_finishes_within_counts_from_when_it_was_due() -> None:
     rig.check(ic.laws.finishes_within("load", "60s"))
     said = breach(rig, ic.laws.finishes_within("load", "59s"))
     assert "load-2 ends 1m after it was due, over 59s" in said
-    assert said.count("\n      ") == 3, "enqueued, started, done"
+    assert said.count("\n        ") == 3, "enqueued, started, done"
 
 
 def test_attempts_at_most() -> None:

@@ -13,7 +13,7 @@ import ironclock as ic
 
 from . import given_files
 from .log_options import LogOptions, log_options
-from .output import screen, write
+from .output import print_text, say, screen, set_aside, write
 
 
 @click.command(short_help="Check laws on the log of a real run.")
@@ -43,6 +43,7 @@ def check(
 
         click.echo(json.dumps(law_file_schema(), indent=1, ensure_ascii=False))
         return
+    set_aside(html, junit)
     if not logs or laws is None:
         raise click.UsageError("Give at least one LOG, and --laws FILE.")
     log = logs[0] if len(logs) == 1 else f"{len(logs)} logs"
@@ -70,7 +71,7 @@ def check(
         write(junit, as_junit(log, cases))
     if as_json:
         rows = [{"law": name, "holds": not b, "breaches": [one.words for one in b]} for name, b in found]
-        click.echo(json.dumps(rows, indent=1, ensure_ascii=False))
+        say(json.dumps(rows, indent=1, ensure_ascii=False))
     else:
         _show(history, found, log)
     sys.exit(1 if any(breaches for _, breaches in found) else 0)
@@ -84,13 +85,13 @@ def _show(history: ic.History, found: list[tuple[str, list[Any]]], log: str) -> 
     console = screen()
     jobs = sum(entry.what == "enqueued" for entry in history)
     attempts = sum(entry.what == "started" for entry in history)
-    console.print(Text(f"{log}: {jobs:,} jobs, {attempts:,} attempts\n", style="dim"), soft_wrap=True)
+    print_text(console, Text(f"{log}: {jobs:,} jobs, {attempts:,} attempts\n", style="dim"))
     for name, breaches in found:
         if not breaches:
-            console.print(Text(f"✓ {name}", style="green"), soft_wrap=True)
+            print_text(console, Text(f"✓ {name}", style="green"))
             continue
-        console.print(Text(f"✗ {name} is broken", style="bold red"), soft_wrap=True)
+        print_text(console, Text(f"✗ {name} is broken", style="bold red"))
         for breach in breaches[:5]:
-            console.print(Text(told(breach, history)), soft_wrap=True)
+            print_text(console, Text(told(breach, history)))
         if len(breaches) > 5:
             console.print(Text(f"  ... and {len(breaches) - 5:,} more breaches", style="dim"))

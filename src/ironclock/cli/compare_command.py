@@ -10,8 +10,9 @@ import click
 
 import ironclock as ic
 
+from . import given_files
 from .log_options import LogOptions
-from .output import needing, screen, shown_error
+from .output import needing, output_file, print_text, say, screen, set_aside, told_written
 from .progress_line import Meter
 
 if TYPE_CHECKING:
@@ -34,6 +35,7 @@ def compare(
     A and B are saved histories, logs, or scenario files (.toml), which are run. With --policies, A is a scenario that
     is run with each of the two. Exit code 1 if anything differs.
     """
+    set_aside(png)
     if (b is None) == (policies is None):
         raise click.UsageError("Give two files, or one scenario and --policies BEFORE AFTER.")
     if policies is not None:
@@ -46,26 +48,24 @@ def compare(
     if png is not None:
         from ..reports.side_by_side import draw
 
-        with needing("plot"), shown_error(png):
-            draw(found, after.timeline, png, names)
+        with needing("plot"), output_file(png) as place:
+            draw(found, after.timeline, place, names)
     if as_json:
         totals = {name: [one, other] for name, one, other in found.totals}
         effects = [{"effect": name, "before": one, "after": other} for name, one, other in found.effects]
         made: dict[str, Any] = {"same": found.same, "totals": totals, "jobs": found.rows(), "effects": effects}
-        click.echo(json.dumps(made, indent=1, ensure_ascii=False))
+        say(json.dumps(made, indent=1, ensure_ascii=False))
     else:
         _show(found, names, after, jobs)
         if png is not None:
-            click.echo(f"\nwrote {png}")
+            told_written(png)
     sys.exit(0 if found.same else 1)
 
 
 def _history(path: str) -> ic.History:
     if not path.endswith(".toml"):
         return LogOptions().history(path)
-    from .demo_story import example
-
-    return _ran(ic.Scenario.load(example(path)))
+    return _ran(given_files.scenario_of(path))
 
 
 def _ran(scenario: ic.Scenario) -> ic.History:
@@ -77,9 +77,7 @@ def _ran(scenario: ic.Scenario) -> ic.History:
 
 
 def _with_policy(path: str, policy: str, both: tuple[str, str], job: str | None) -> ic.History:
-    from .demo_story import example
-
-    return _ran(ic.Scenario.load(example(path)).with_policy(policy, both, job))
+    return _ran(given_files.scenario_of(path).with_policy(policy, both, job))
 
 
 def _show(found: Comparison, names: tuple[str, str], after: ic.History, most: int) -> None:
@@ -99,10 +97,10 @@ def _show(found: Comparison, names: tuple[str, str], after: ic.History, most: in
     console.print(table)
     console.print()
     if found.same:
-        console.print(Text(f"✓ {found.words()}", style="green"), soft_wrap=True)
+        print_text(console, Text(f"✓ {found.words()}", style="green"))
         return
     for line in found.words(most).splitlines():
-        console.print(Text(line, style="" if line.startswith("  ") else "bold"), soft_wrap=True)
+        print_text(console, Text(line, style="" if line.startswith("  ") else "bold"))
     console.print()
     for row in rows(found, after.timeline, console.width, min(most, 8)):
         console.print(row)

@@ -9,7 +9,7 @@ import click
 import ironclock as ic
 
 from . import demo_story as story
-from .output import screen
+from .output import print_text, screen
 
 
 @click.command(short_help="Run an evening at a made-up ferry company.")
@@ -29,7 +29,7 @@ def demo(seed: int, save: str | None, tell: bool) -> None:
     console.print(run_report(rig.history, console.width), width=console.width)
     if tell:
         console.print()
-        console.print(rig.history.story(), markup=False, soft_wrap=True)
+        print_text(console, rig.history.story())
     console.print()
     broken = 0
     for claim, held in story.as_expected(rig, seen):
@@ -37,5 +37,5 @@ def demo(seed: int, save: str | None, tell: bool) -> None:
         broken += not held
     if save:
         rig.history.save(save)
-        console.print(f"\nSaved to {save}; look at it again with: ironclock show {save}", markup=False, soft_wrap=True)
+        print_text(console, f"\nSaved to {save}; look at it again with: ironclock show {save}")
     sys.exit(1 if broken else 0)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from .log_options import LogOptions, log_options
-from .output import write
+from .output import told_written, write
 
 
 @click.command(short_help="Estimate a scenario from the log of a real run.")
@@ -22,9 +22,6 @@ def estimate(
     """
     from ..scenario.estimation import estimate as estimated
 
-    text = estimated(reading.history(log), f"Estimated from {log}")
-    if out is None:
-        click.echo(text, nl=False)
-    else:
-        write(out, text)
-        click.echo(f"wrote {out}; look at its day with: ironclock forecast {out}")
+    text = estimated(reading.history(log), f"Estimated from {'standard input' if log == '-' else log}")
+    write(out or "-", text)
+    told_written(out or "-", f"; look at its day with: ironclock forecast {out}")

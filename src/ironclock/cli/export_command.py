@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import click
 
-from . import given_files
 from .log_options import LogOptions, log_options
-from .output import needing, shown_error
+from .output import needing, output_file, told_written
 from .progress_line import Waiting
 
 _FORMATS = ("jsonl", "csv", "parquet", "trace", "otlp", "junit", "ics")
@@ -30,7 +29,6 @@ def export(
     if out == "-" and form is None:
         raise click.UsageError("OUT is -, and standard output has no ending that names a format; give --as")
     found = reading.history(history)
-    with needing("parquet"), shown_error(out), Waiting(f"writing {out}"), given_files.for_standard_output(out) as path:
+    with needing("parquet"), Waiting(f"writing {out}"), output_file(out) as path:
         name = written(found, path, form)
-    if out != "-":
-        click.echo(f"wrote {out} ({name})")
+    told_written(out, f" ({name})")

@@ -10,8 +10,8 @@ import click
 
 import ironclock as ic
 
-from .demo_story import example
-from .output import needing, screen, shown_error
+from . import given_files
+from .output import needing, output_file, print_text, say, screen, set_aside, told_written
 from .progress_line import Meter
 
 if TYPE_CHECKING:
@@ -19,6 +19,10 @@ if TYPE_CHECKING:
     from ..forecasting.forecast import Forecast
     from ..forecasting.storms import StormLoad
     from ..scenario.scenario import Scenario
+
+
+_HEADS = {"mean": "mean", "q05": "5 %", "q50": "median", "q95": "95 %"}
+_WIDE = 64
 
 
 @click.command(short_help="Work out a day's backlog, retries and dead letters.")
@@ -56,10 +60,11 @@ def forecast(
 
     Exit code 1 if a limit of [forecast.limits] is broken in more than 5 of 100 days.
     """
+    set_aside(png)
     with needing("forecast"):
         from ..forecasting.advice import advise, kept, limits_of
 
-        scenario = ic.Scenario.load(example(file))
+        scenario = given_files.scenario_of(file)
         if search:
             with Meter("trying policies") as meter:
                 advice = advise(
@@ -79,7 +84,7 @@ def forecast(
             sys.exit(0)
         more: list[tuple[Scenario, Forecast]] = []
         with Meter("drawing days") as meter:
-            files = [scenario, *([ic.Scenario.load(example(against))] if against else [])]
+            files = [scenario, *([given_files.scenario_of(against)] if against else [])]
             for number, one in enumerate(files):
                 tell = lambda share, n=number: meter.show((n + share) / len(files))  # noqa: E731
                 found = ic.forecast(
@@ -90,14 +95,14 @@ def forecast(
     if png is not None:
         from ..forecasting.forecast_chart import band_figure
 
-        with needing("plot"), shown_error(png):
-            band_figure([(one.title, found) for one, found in more], png)
+        with needing("plot"), output_file(png) as place:
+            band_figure([(one.title, found) for one, found in more], place)
     if as_json:
-        click.echo(json.dumps(_as_json(more, limits), indent=1, allow_nan=False, ensure_ascii=False))
+        say(json.dumps(_as_json(more, limits), indent=1, allow_nan=False, ensure_ascii=False))
     else:
         _show(more, limits)
         if png is not None:
-            click.echo(f"\nwrote {png}")
+            told_written(png)
     sys.exit(1 if any(one.ratio > 1 for one in limits[0]) else 0)
 
 
@@ -136,7 +141,7 @@ def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]])
     console = screen()
     width = console.width
     for (scenario, found), kept in zip(more, limits, strict=True):
-        console.print(Text(scenario.title, style="bold"), soft_wrap=True)
+        print_text(console, Text(scenario.title, style="bold"))
         console.print(
             Text(
                 f"{seconds(found.span)} in bins of {seconds(found.step)}, {found.replications} replications; "
@@ -145,12 +150,15 @@ def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]])
             )
         )
         table = Table(box=None, pad_edge=False, header_style="bold")
-        for name in ("", "mean", "5 %", "median", "95 %"):
-            table.add_column(name, justify="right" if name else "left", no_wrap=not name)
+        # A narrow screen has room for two numbers.
+        shown = ("mean", "q05", "q50", "q95") if width >= _WIDE else ("mean", "q95")
+        table.add_column("", no_wrap=width >= _WIDE)
+        for key in shown:
+            table.add_column(_HEADS[key], justify="right", no_wrap=width < _WIDE)
         for row in found.rows():
             if row["figure"] in ("dropped", "storm") and not row["mean"]:
                 continue  # most workloads drop nothing, and storms are rare
-            cells = [_cell(row["figure"], row[key]) for key in ("mean", "q05", "q50", "q95")]
+            cells = [_cell(row["figure"], row[key]) for key in shown]
             table.add_row(row["what"], *cells)
         console.print(table)
         console.print()
@@ -158,13 +166,13 @@ def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]])
         for line in chart(found, "backlog", min(width, 100)):
             console.print(line)
         if found.storm:
-            console.print(Text(_storm_words(found.storm), style="bold red"), soft_wrap=True)
+            print_text(console, Text(_storm_words(found.storm), style="bold red"))
         for one in kept:
             _limit(console, one)
         for words in found.warnings:
-            console.print(Text(f"warning: {words}", style="yellow"), soft_wrap=True)
+            print_text(console, Text(f"warning: {words}", style="yellow"))
         for words in found.workload.left_out:
-            console.print(Text(f"left out: {words}", style="yellow"), soft_wrap=True)
+            print_text(console, Text(f"left out: {words}", style="yellow"))
         console.print()
 
 
@@ -215,7 +223,7 @@ def _limit(console: Any, one: Kept) -> None:
     figure = LIMITS[one.limit]
     words = f"{one.limit}: {_cell(figure, one.found)} in 95 of 100, at most {_cell(figure, one.allowed)} allowed"
     good = one.ratio <= 1
-    console.print(Text(f"{'✓' if good else '✗'} {words}", style="green" if good else "bold red"), soft_wrap=True)
+    print_text(console, Text(f"{'✓' if good else '✗'} {words}", style="green" if good else "bold red"))
 
 
 def _advice(advice: Advice, file: str, as_json: bool) -> None:
@@ -242,13 +250,12 @@ def _advice(advice: Advice, file: str, as_json: bool) -> None:
     figure = LIMITS[binding.limit]
     what = f"{_cell(figure, binding.found)} of at most {_cell(figure, binding.allowed)}"
     if best is not None:
-        console.print(Text(f"✓ {best.words}", style="bold green"), soft_wrap=True)
-        console.print(Text(f"  keeps every limit; nearest to its limit is {binding.limit}: {what}\n"), soft_wrap=True)
+        print_text(console, Text(f"✓ {best.words}", style="bold green"))
+        print_text(console, Text(f"  keeps every limit; nearest to its limit is {binding.limit}: {what}\n"))
     else:
         console.print(Text("✗ none of these policies keeps every limit", style="bold red"))
-        console.print(
-            Text(f"  nearest: {first.words}; the limit that is broken most is {binding.limit}: {what}\n"),
-            soft_wrap=True,
+        print_text(
+            console, Text(f"  nearest: {first.words}; the limit that is broken most is {binding.limit}: {what}\n")
         )
     table = Table(box=None, pad_edge=False, header_style="bold")
     for name in (*(k.limit for k in first.kept), "binds", "cost", "policy"):

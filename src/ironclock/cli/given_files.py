@@ -9,8 +9,7 @@ import shutil
 import sys
 import tempfile
 import tomllib
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -30,27 +29,39 @@ def pairs(given: Sequence[str], option: str) -> dict[str, str]:
     return made
 
 
+_STANDARD_INPUT = "ironclock.standard-input"
+
+
 def of_standard_input(path: str) -> str:
     """Return a file with what comes in on standard input, for ``-``; and any other path as it is."""
     if path != "-":
         return path
-    with tempfile.NamedTemporaryFile("wb", suffix=".jsonl", prefix="ironclock-", delete=False) as file:
+    with tempfile.NamedTemporaryFile("wb", prefix="ironclock-", delete=False) as file:
         shutil.copyfileobj(sys.stdin.buffer, file)
-    click.get_current_context().call_on_close(lambda: os.unlink(file.name))
+    context = click.get_current_context()
+    context.call_on_close(lambda: os.unlink(file.name))
+    context.meta[_STANDARD_INPUT] = file.name
     return file.name
 
 
-@contextmanager
-def for_standard_output(path: str) -> Iterator[str]:
-    """Give a file whose content goes to standard output after the block, for ``-``; and any other path as it is."""
-    if path != "-":
-        yield path
-        return
-    with tempfile.TemporaryDirectory(prefix="ironclock-") as folder:
-        made = os.path.join(folder, "out")
-        yield made
-        with open(made, "rb") as file:
-            shutil.copyfileobj(file, sys.stdout.buffer)
+def with_names(text: str) -> str:
+    """Return a message in which standard input is called so, and not by the file that it was put into."""
+    context = click.get_current_context(silent=True)
+    place = None if context is None else context.meta.get(_STANDARD_INPUT)
+    return text if place is None else text.replace(str(place), "standard input")
+
+
+def scenario_of(path: str) -> ic.Scenario:
+    """Return the scenario in a file, or on standard input for ``-``. Raises `ScenarioError`."""
+    from .demo_story import example
+
+    if path == "-":
+        try:
+            text = sys.stdin.buffer.read().decode("utf-8")
+        except UnicodeDecodeError as error:
+            raise ic.ScenarioError(f"cannot read standard input: {error}") from None
+        return ic.Scenario.loads(text, "standard input")
+    return ic.Scenario.load(example(path))
 
 
 def tables(path: str) -> dict[str, Any]:

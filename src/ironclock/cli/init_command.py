@@ -13,7 +13,7 @@ import ironclock as ic
 
 from ..capture.project_scan import Enqueuer, Project, scan
 from ..capture.readings import spelled
-from .output import screen, shown_error
+from .output import print_text, screen, shown_error
 
 _TEST = "tests/test_first_rig.py"
 _MOST = 12
@@ -36,7 +36,7 @@ def init(folder: str, yes: bool) -> None:
     console = screen()
 
     def say(text: str = "", style: str = "") -> None:
-        console.print(text, style=style, markup=False, highlight=False, soft_wrap=True)
+        print_text(console, text, style=style)
 
     say(f"Read {project.files} files in {root.resolve().name}; nothing was imported.")
     certain = [one for one in project.enqueuers if not one.unclear]

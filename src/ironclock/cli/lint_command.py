@@ -12,7 +12,8 @@ import click
 from ..foundation.instants import Timeline
 from ..schedules.cron_warnings import lint as check_lines
 from ..schedules.crontab import read
-from .output import screen
+from .given_files import of_standard_input, with_names
+from .output import print_text, screen
 
 
 @click.command(short_help="Warn about cron lines that do not do what they say.")
@@ -29,16 +30,18 @@ def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | No
     """
     timeline = Timeline(zone)
     now = timeline.ns(dt.datetime.now(dt.timezone.utc) if start is None else start)
-    lines = [line for file in files for line in read(file, system=system)]
+    lines = [line for file in files for line in read(of_standard_input(file), system=system)]
     found = check_lines(lines, zone, now)
     if as_json:
         for one in found:
-            click.echo(json.dumps(asdict(one), ensure_ascii=False))
+            click.echo(with_names(json.dumps(asdict(one), ensure_ascii=False)))
         sys.exit(1 if found else 0)
     console = screen()
     for one in found:
-        console.print(
-            str(one), style="red" if one.level in ("error", "never fires") else "", markup=False, soft_wrap=True
+        print_text(
+            console,
+            with_names(str(one)),
+            style="red" if one.level in ("error", "never fires") else "",
         )
     console.print(f"{len(lines)} schedules, {len(found)} warnings.")
     sys.exit(1 if found else 0)

@@ -49,7 +49,9 @@ class LogOptions:
             given = [example(given_files.of_standard_input(path)) for path in given]
         torn: list[str] = []
         guessed: dict[str, str] = {}
-        with Waiting(f"reading {' and '.join(given) if self.query is None else 'the database'}"):
+        with Waiting(
+            given_files.with_names(f"reading {' and '.join(given)}") if self.query is None else "asking the database"
+        ):
             if self.query is None and len(given) == 1 and _is_saved(given[0]):
                 found = ic.History.load(given[0], torn)
             else:
@@ -58,7 +60,7 @@ class LogOptions:
             words = ", ".join(f"{field} = {column}" for field, column in guessed.items())
             click.echo(f"Columns by their names: {words}. --column says it otherwise.", err=True)
         for words in torn[:_SHOWN]:
-            click.echo(f"Warning: {words}", err=True)
+            click.echo(f"Warning: {given_files.with_names(words)}", err=True)
         if len(torn) > _SHOWN:
             click.echo(f"Warning: ... and {len(torn) - _SHOWN:,} more rows like these", err=True)
         return found

@@ -37,7 +37,9 @@ class _Commands(click.Group):
         try:
             return super().invoke(ctx)
         except ic.IronClockError as error:
-            click.echo(f"Error: {error}", err=True)
+            from .given_files import with_names
+
+            click.echo(f"Error: {with_names(str(error))}", err=True)
             sys.exit(2)
 
 

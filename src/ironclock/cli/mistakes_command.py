@@ -13,7 +13,7 @@ import ironclock as ic
 
 from ..errors import nearest
 from .demo_story import find_ferry_line
-from .output import screen
+from .output import print_text, screen
 
 
 @click.command(short_help="Show ten ways in which background jobs go wrong.")
@@ -30,7 +30,7 @@ def mistakes(names: tuple[str, ...], listed: bool) -> None:
             click.echo(name)
         return
     console = screen()
-    wrong = _show(names, lambda line, style: console.print(line, style=style, markup=False, soft_wrap=True))
+    wrong = _show(names, lambda line, style: print_text(console, line, style=style))
     sys.exit(1 if wrong else 0)
 
 

@@ -15,6 +15,7 @@ import click
 import ironclock as ic
 
 from ..search.fault_model import IN_A_ROW
+from .output import print_text, screen
 from .progress_line import ProgressLine
 
 if TYPE_CHECKING:
@@ -221,23 +222,21 @@ def _as_json(found: ic.Findings) -> dict[str, Any]:
 def _show(found: ic.Findings, story: str) -> None:
     from rich.text import Text
 
-    from ..reports.terminal import console
-
-    screen = console()
+    console = screen()
     for finding in found:
         head, *rest = str(finding).split("\n")
-        screen.print(Text(f"✗ {head}", style="bold red"), soft_wrap=True)
+        print_text(console, Text(f"✗ {head}", style="bold red"))
         for number, line in enumerate(rest):
             moves = 0 < number <= len(finding.moves)
             title = line.startswith(("  when", "  the shortest", "  what "))
             marked = moves or line.startswith("    > ")
-            screen.print(Text(line, style="yellow" if marked else "bold" if title else ""), soft_wrap=True)
-        screen.print()
+            print_text(console, Text(line, style="yellow" if marked else "bold" if title else ""))
+        console.print()
     if not found:
-        screen.print(Text("✓ nothing found", style="bold green"))
-    screen.print(Text(str(found.coverage), style="dim"), soft_wrap=True)
+        console.print(Text("✓ nothing found", style="bold green"))
+    print_text(console, Text(str(found.coverage), style="dim"))
     if found:
-        screen.print(Text(f"again: ironclock probe {story} --replay {found[0].token}"), soft_wrap=True)
+        print_text(console, Text(f"again: ironclock probe {story} --replay {found[0].token}"))
 
 
 class _SearchMeter:

@@ -13,7 +13,8 @@ import click
 
 import ironclock as ic
 
-from .output import screen, write
+from . import given_files
+from .output import output_file, print_text, say, screen, set_aside, write
 from .progress_line import Meter
 
 if TYPE_CHECKING:
@@ -50,18 +51,20 @@ def run(
         return
     if file is None:
         raise click.UsageError("Missing argument 'FILE'.")
+    if watch and file == "-":
+        raise click.UsageError("--watch needs a file; standard input does not change")
     if watch:
         _watch(file)
         return
-    from .demo_story import example
-
-    scenario = ic.Scenario.load(example(file))
+    set_aside(save, html, junit)
+    scenario = given_files.scenario_of(file)
     began = time.perf_counter()
     with Meter("running") as meter:
         ran = scenario.run(_seed(seed), load, meter.show)
     took = time.perf_counter() - began
     if save is not None:
-        ran.history.save(save)
+        with output_file(save) as place:
+            ran.history.save(place)
     if junit is not None:
         write(junit, _junit(ran, took))
     if html is not None:
@@ -70,7 +73,7 @@ def run(
         laws = [(outcome.words, [ic.laws.Breach(outcome.found)] if outcome.found else []) for outcome in ran.outcomes]
         write(html, page(ran.history, scenario.title, laws, "Expectations", ("as expected", "is not so")))
     if as_json:
-        click.echo(json.dumps(_as_json(ran), indent=1, ensure_ascii=False))
+        say(json.dumps(_as_json(ran), indent=1, ensure_ascii=False))
     else:
         _show(ran, jobs)
     says_little = strict and (not ran.outcomes or any(outcome.idle for outcome in ran.outcomes))
@@ -87,7 +90,7 @@ def _show(ran: Ran, jobs: int) -> None:
     from ..reports.terminal import run_report
 
     console = screen()
-    console.print(Text(ran.scenario.title, style="bold"), soft_wrap=True)
+    print_text(console, Text(ran.scenario.title, style="bold"))
     if jobs:
         console.print(run_report(ran.history, console.width, jobs), width=console.width)
         console.print()
@@ -100,15 +103,15 @@ def _show(ran: Ran, jobs: int) -> None:
         console.print(Text(words, style="dim"))
     for one in ran.outcomes:
         if one.met:
-            console.print(Text(f"✓ {one.words}", style="green"), soft_wrap=True)
+            print_text(console, Text(f"✓ {one.words}", style="green"))
             if one.idle:
                 words = f"  {ran.scenario.name}:{one.line}: it could not have failed: {one.idle}"
-                console.print(Text(words, style="yellow"), soft_wrap=True)
+                print_text(console, Text(words, style="yellow"))
             continue
-        console.print(Text(f"✗ {one.words}", style="bold red"), soft_wrap=True)
-        console.print(Text(f"  {ran.scenario.name}:{one.line}: {one.found}"), soft_wrap=True)
+        print_text(console, Text(f"✗ {one.words}", style="bold red"))
+        print_text(console, Text(f"  {ran.scenario.name}:{one.line}: {one.found}"))
     if ran.stopped:
-        console.print(Text(f"✗ {ran.stopped}", style="bold red"), soft_wrap=True)
+        print_text(console, Text(f"✗ {ran.stopped}", style="bold red"))
     if not ran.outcomes:
         console.print(Text("The file expects nothing; add [[expect]].", style="yellow"))
 

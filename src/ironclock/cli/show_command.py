@@ -9,7 +9,7 @@ import click
 import ironclock as ic
 
 from .log_options import LogOptions, log_options
-from .output import needing, screen, shown_error, write
+from .output import needing, print_text, screen, set_aside, shown_error, told_written, write
 from .progress_line import Waiting
 
 
@@ -31,6 +31,7 @@ def show(
 
     Without an option it prints the jobs, their timeline with waits drawn to scale, and the depth of each queue.
     """
+    set_aside(html)
     history = reading.history(file)
     if html is not None or png is not None:
         _write_report(history, file, html, png)
@@ -49,9 +50,9 @@ def show(
         known = {entry.job for entry in history if entry.job}
         if job not in known:
             raise ic.UnknownJob(f"{file} has no job {job!r}; {nearest(job, known)}")
-        console.print(story_of(history, job), markup=False, soft_wrap=True)
+        print_text(console, story_of(history, job))
     elif tell:
-        console.print(history.story(), markup=False, soft_wrap=True)
+        print_text(console, history.story())
     else:
         from ..reports.terminal import run_report
 
@@ -64,10 +65,10 @@ def _write_report(history: ic.History, file: str, html: str | None, png: str | N
 
         with Waiting(f"writing {html}"):
             write(html, page(history, file))
-        click.echo(f"wrote {html}")
+        told_written(html)
     if png is not None:
         with needing("plot"), shown_error(png), Waiting("drawing"):
             from ..reports.history_figures import draw_all
 
             for path in draw_all(history, png):
-                click.echo(f"wrote {path}")
+                told_written(path)

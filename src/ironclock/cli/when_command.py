@@ -16,7 +16,7 @@ from ..foundation.durations import NS, spell
 from ..foundation.instants import Timeline
 from ..schedules.cron import Cron
 from ..schedules.zone_offsets import Offsets
-from .output import needing, screen, shown_error, write
+from .output import needing, output_file, print_text, say, screen, set_aside, write
 
 if TYPE_CHECKING:
     from ..schedules.schedule import Schedule
@@ -47,6 +47,7 @@ def when(
     timeline = Timeline(bound)
     present = dt.datetime.now(dt.timezone.utc).replace(microsecond=0)
     now = timeline.ns(present if start is None else start)
+    set_aside(ics, png)
     lines = list(_rows(schedule, bound, now, count))
     if ics is not None:
         from ..reports.calendar_export import icalendar
@@ -54,13 +55,13 @@ def when(
         instants = list(itertools.islice(_firings(schedule, now), count))
         write(ics, icalendar(expression, instants, timeline.ns(present)))
     if png is not None:
-        with needing("plot"), shown_error(png):
+        with needing("plot"), output_file(png) as place:
             from ..reports.calendar_export import year_map
 
-            year_map(schedule, bound, timeline.at(now).year, expression, png)
+            year_map(schedule, bound, timeline.at(now).year, expression, place)
     if as_json:
         for local, utc, remark in lines:
-            click.echo(json.dumps({"local": local, "utc": utc, "remark": remark}))
+            say(json.dumps({"local": local, "utc": utc, "remark": remark}))
         return
     console = screen()
     console.print(expression, style="bold", markup=False)
@@ -69,7 +70,7 @@ def when(
         console.print("It does not fire again.")
     for local, utc, remark in lines:
         style = "yellow" if remark.startswith("~") else "magenta" if remark else ""
-        console.print(f"{local}   {utc}   {remark}".rstrip(), style=style, markup=False, soft_wrap=True)
+        print_text(console, f"{local}   {utc}   {remark}".rstrip(), style=style)
 
 
 def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:

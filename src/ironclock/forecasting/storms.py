@@ -50,7 +50,7 @@ def storm_load(
 
     Example::
 
-        found = ic.storm_load("harbour_storm.toml", replications=10)
+        found = ic.storm_load("harbour_storm.toml", span="2h", replications=4)
         print(found.calm, found.storm)
     """
     scenario = of if isinstance(of, Scenario) else Scenario.load(of)

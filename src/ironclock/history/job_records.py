@@ -198,6 +198,12 @@ class JobRecord:
         return self.enqueue_entry.data.get("key")
 
     @property
+    def enqueued_by(self) -> tuple[str, int] | None:
+        """The id of the job whose attempt has enqueued it, and the number of the attempt. None if no job has."""
+        job, slash, attempt = str(self.enqueue_entry.data.get("by", "")).rpartition("/")
+        return (job, int(attempt)) if slash and attempt.isdigit() else None
+
+    @property
     def error(self) -> str:
         """The error of its last attempt in words. Empty if it has none."""
         return "" if self._last_error is None else self._last_error.error

@@ -75,6 +75,11 @@ def _head(job: RecordedJob) -> str:
     return f"{job.id}({', '.join(given)}): {job.state}"
 
 
+def proof_lines(entries: Iterable[Entry], timeline: Timeline) -> list[str]:
+    """Return entries of several jobs in words, each day once and then the times."""
+    return list(_lines(entries, timeline, named=True))
+
+
 def _lines(entries: Iterable[Entry], timeline: Timeline, *, named: bool) -> Iterable[str]:
     day = ""
     for entry in entries:
@@ -104,7 +109,10 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         given = [repr(a) for a in data.get("args", [])] + [f"{k}={v!r}" for k, v in data.get("kwargs", {}).items()]
         words = f"enqueued in {data.get('queue')!r} with ({', '.join(given)})"
         due = timeline.ns(data["due"]) - entry.ns
-        return words + (f", due in {spell(due)}, at {data['due']}" if due > 0 else "")
+        if due <= 0:
+            return words
+        at, today = str(data["due"]), timeline.text(entry.ns)[:_DAY]
+        return f"{words}, due in {spell(due)}, at {at.removeprefix(f'{today}T')}"
     if what == "started":
         return f"attempt {entry.attempt} starts on {data.get('worker')}"
     if what == "done":

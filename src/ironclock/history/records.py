@@ -40,6 +40,10 @@ class RecordedJob(Protocol):
     @property
     def state(self) -> str: ...
 
+    @property
+    def enqueued_by(self) -> tuple[RecordedJob, int] | None:
+        """The job whose attempt has enqueued it, and the attempt's number."""
+
 
 class Record(NamedTuple):
     """One entry as it is stored."""
@@ -80,6 +84,8 @@ def data_of(record: Record, timeline: Timeline | InstantTexts) -> dict[str, Any]
             del data["kwargs"]
         if job.key is not None:
             data["key"] = plain(job.key)
+        if job.enqueued_by is not None:
+            data["by"] = f"{job.enqueued_by[0].id}/{job.enqueued_by[1]}"
     elif what in ENDED_WITH_ERROR:
         data["then"] = THEN_WORDS.get(record.then, "backing-off")
         if record.then >= 0:

@@ -15,7 +15,7 @@ from ..errors import InputError, IronClockError, SelectionError, nearest
 from ..history.entries import Entry
 from ..history.history import History
 from ..history.job_records import JobRecord, job_records
-from ..history.narrative import describe
+from ..history.narrative import proof_lines
 from ..simulation.jobs import Job, LiveJob
 from ..simulation.policy import JobType, name_of
 
@@ -376,9 +376,4 @@ def check(laws: Sequence[Law], world: World, tell: Callable[[str, bool], None] |
 
 def told(breach: Breach, history: History) -> str:
     """Return a breach in words, with the entries that prove it below."""
-    text = history.timeline.text
-    lines = [f"  {breach.words}"]
-    lines += [
-        f"      {text(e.ns)}  {e.job + ': ' if e.job else ''}{describe(e, history.timeline)}" for e in breach.proof
-    ]
-    return "\n".join(lines)
+    return "\n".join([f"  {breach.words}", *(f"    {line}" for line in proof_lines(breach.proof, history.timeline))])

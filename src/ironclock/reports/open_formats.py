@@ -7,13 +7,14 @@ import json
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 from xml.etree import ElementTree as Xml
 
 from ..errors import InputError, nearest
 from ..foundation.durations import NS
 from ..history.history import History
-from ..history.job_records import job_records, queue_depths
+from ..history.job_records import AttemptRecord, JobRecord, job_records, queue_depths
 from .calendar_export import icalendar
 
 if TYPE_CHECKING:
@@ -24,20 +25,26 @@ _BAD = ("failed", "timed-out", "crashed", "cancelled")
 
 
 def trace_events(history: History) -> str:
-    """Return a history as Trace Event JSON: a row for each worker, a box for each attempt, and the depth of each queue.
+    """Return a history as Trace Event JSON: a row for each worker, a box for each attempt, arrows from attempt to
+    attempt and from an attempt to the jobs that it has enqueued, and the depth of each queue.
 
     Source: the Trace Event Format (docs.google.com/document/d/1CvAClvFfyA5R-PhYUmn5OOQtYMH4h6I0nSsKchNAySU), events of
-    the phases X (complete), C (counter) and M (metadata); times are microseconds.
+    the phases X (complete), C (counter), s and f (flow) and M (metadata); times are microseconds.
     """
     found = job_records(history)
     workers = sorted({one.worker for job in found for one in job.attempts}, key=lambda name: (len(name), name))
     number = {name: n for n, name in enumerate(workers, 1)}
     events: list[dict[str, Any]] = [
-        {"ph": "M", "pid": 1, "name": "process_name", "args": {"name": f"workers ({history.timeline.zone})"}}
+        {"ph": "M", "pid": 1, "name": "process_name", "args": {"name": f"workers ({history.timeline.zone})"}},
+        {"ph": "M", "pid": 1, "name": "process_sort_index", "args": {"sort_index": 1}},
+        {"ph": "M", "pid": 2, "name": "process_name", "args": {"name": "queues"}},
+        {"ph": "M", "pid": 2, "name": "process_sort_index", "args": {"sort_index": 2}},
     ]
-    events += [
-        {"ph": "M", "pid": 1, "tid": n, "name": "thread_name", "args": {"name": name}} for name, n in number.items()
-    ]
+    for name, n in number.items():
+        events += [
+            {"ph": "M", "pid": 1, "tid": n, "name": "thread_name", "args": {"name": name}},
+            {"ph": "M", "pid": 1, "tid": n, "name": "thread_sort_index", "args": {"sort_index": n}},
+        ]
     last = max((one.ended_ns or one.started_ns for job in found for one in job.attempts), default=0)
     for job in found:
         for one in job.attempts:
@@ -53,17 +60,42 @@ def trace_events(history: History) -> str:
                     "ts": one.started_ns / 1000, "dur": (end - one.started_ns) / 1000, "args": about,
                 }
             )  # fmt: skip
+    events += _arrows(found, number)
     for queue, (instants, counts) in sorted(queue_depths(found).items()):
         events += [
-            {"ph": "C", "pid": 1, "name": f"ready in {queue}", "ts": ns / 1000, "args": {"jobs": count}}
+            {"ph": "C", "pid": 2, "name": f"ready in {queue}", "ts": ns / 1000, "args": {"jobs": count}}
             for ns, count in zip(instants, counts, strict=True)
         ]
     return json.dumps({"traceEvents": events, "displayTimeUnit": "ms"}, ensure_ascii=False)
 
 
+def _arrows(found: Sequence[JobRecord], number: dict[str, int]) -> list[dict[str, Any]]:
+    """Return the flow events: from the end of each attempt to the next one of its job, and from the attempt that has
+    enqueued a job to the first attempt of that."""
+    by_id = {job.id: job for job in found}
+    pairs: list[tuple[str, AttemptRecord, AttemptRecord, int]] = []
+    for job in found:
+        pairs += [("tried again", a, b, a.ended_ns or a.started_ns) for a, b in pairwise(job.attempts)]
+        parent = by_id.get(job.enqueued_by[0]) if job.enqueued_by is not None else None
+        if parent is not None and job.enqueued_by is not None and job.attempts:
+            pairs += [
+                ("enqueued", one, job.attempts[0], job.enqueued_ns)
+                for one in parent.attempts
+                if one.number == job.enqueued_by[1]
+            ]
+    events: list[dict[str, Any]] = []
+    for n, (what, before, after, ns) in enumerate(pairs, 1):
+        common = {"pid": 1, "cat": "jobs", "name": what, "id": n}
+        # An arrow begins inside the box of its attempt, whose end does not count.
+        begin = max(before.started_ns, min(ns, (before.ended_ns or ns) - 1))
+        events.append({"ph": "s", "tid": number[before.worker], "ts": begin / 1000, **common})
+        events.append({"ph": "f", "bp": "e", "tid": number[after.worker], "ts": after.started_ns / 1000, **common})
+    return events
+
+
 def spans(history: History) -> str:
     """Return a history as OTLP/JSON: a trace for each job, with a span from its enqueueing to its end, and inside it a
-    span for each attempt.
+    span for each attempt. The span of a job that an attempt has enqueued has a link to that attempt.
 
     Source: OpenTelemetry Protocol 1.5, JSON Protobuf Encoding (ids in hexadecimal, 64-bit numbers as text), and the
     semantic conventions for messaging.
@@ -82,7 +114,7 @@ def spans(history: History) -> str:
                     "messaging.system": "ironclock", "messaging.destination.name": job.queue,
                     "messaging.message.id": job.id, "ironclock.state": job.state, "ironclock.args": job.arguments,
                 },
-                job.error if bad else None,
+                job.error if bad else None, _links(history, job),
             )
         )  # fmt: skip
         for one in job.attempts:
@@ -106,7 +138,7 @@ def spans(history: History) -> str:
 
 def _span(
     trace: str, span: str, parent: str, name: str, kind: int, start: int, end: int, about: dict[str, Any],
-    error: str | None,
+    error: str | None, links: Sequence[dict[str, Any]] = (),
 ) -> dict[str, Any]:  # fmt: skip
     made: dict[str, Any] = {
         "traceId": trace, "spanId": span, "name": name, "kind": kind, "startTimeUnixNano": str(start),
@@ -115,7 +147,20 @@ def _span(
     }  # fmt: skip
     if parent:
         made["parentSpanId"] = parent
+    if links:
+        made["links"] = list(links)
     return made
+
+
+def _links(history: History, job: JobRecord) -> list[dict[str, Any]]:
+    """Return the link to the span of the attempt that has enqueued a job."""
+    if job.enqueued_by is None:
+        return []
+    parent, attempt = job.enqueued_by
+    about = _attributes({"ironclock.link": "enqueued by"})
+    return [
+        {"traceId": _id(f"{history.seed}/{parent}", 32), "spanId": _id(f"{parent}/{attempt}", 16), "attributes": about}
+    ]
 
 
 def _attributes(about: dict[str, Any]) -> list[dict[str, Any]]:
@@ -190,34 +235,36 @@ def attempts_calendar(history: History) -> str:
 
 
 def frame(history: History) -> pandas.DataFrame:
-    """Return the attempts of a history as a table: one row for each, and one for each job without attempts.
+    """Return the attempts of a history as a table: one row for each, and one for each job without attempts. Its
+    instants have nanoseconds.
 
     Needs the extra ``ironclock[frame]``.
     """
     import pandas
 
-    timeline = history.timeline
     rows: list[dict[str, Any]] = []
     for job in job_records(history):
         about = {
             "job": job.id, "name": job.name, "args": job.arguments, "queue": job.queue, "state": job.state,
-            "enqueued": timeline.at(job.enqueued_ns), "due": timeline.at(job.due_ns),
+            "enqueued": job.enqueued_ns, "due": job.due_ns,
         }  # fmt: skip
         rows += [
             {
-                **about, "attempt": one.number, "worker": one.worker, "started": timeline.at(one.started_ns),
-                "ended": None if one.ended_ns is None else timeline.at(one.ended_ns), "outcome": one.outcome,
+                **about, "attempt": one.number, "worker": one.worker, "started": one.started_ns,
+                "ended": one.ended_ns, "outcome": one.outcome,
                 "error": one.error or None,
                 "took_s": None if one.ended_ns is None else (one.ended_ns - one.started_ns) / NS,
                 "wait_s": None if one.wait_ns is None else one.wait_ns / NS,
             }
             for one in job.attempts
         ] or [about]  # fmt: skip
-    made = pandas.DataFrame(rows)
+    made = pandas.DataFrame(rows, dtype=object)
     for column in ("enqueued", "due", "started", "ended"):
         if column in made:
-            made[column] = pandas.to_datetime(made[column], utc=True)
-    return made
+            # Not through real numbers, which do not hold so many nanoseconds.
+            instants = [pandas.NaT if pandas.isna(ns) else pandas.Timestamp(int(ns), tz="UTC") for ns in made[column]]
+            made[column] = pandas.Series(instants, dtype="datetime64[ns, UTC]")
+    return made.infer_objects()
 
 
 _TEXTS: dict[str, Callable[[History], str]] = {

@@ -20,7 +20,7 @@ _STYLES = {
 _MARKS = {"done": "●", "dead": "✖", "dropped": "○", "withdrawn": "○", "lost": "✖"}
 _BARS = "▁▂▃▄▅▆▇█"
 _MANY = 40
-LEGEND = "· held or queued  █ attempt  ╌ backing off  ● done  ✖ dead letter  ○ given up"
+LEGEND = "· held or queued  █ attempt  2 several attempts  ╌ backing off  ● done  ✖ dead letter  ○ given up"
 
 
 def printable(text: str) -> str:
@@ -45,7 +45,7 @@ def job_table(found: list[JobRecord], timeline: Timeline) -> Table:
 
 def _scale(found: list[JobRecord], width: int, names: list[str]) -> tuple[int, int, int, int]:
     """Return the first and the last instant of a chart, and the widths of its labels and of its lines in columns."""
-    label = min(40, max(len(name) for name in names)) + 1
+    label = min(40, max((len(name) for name in names), default=0)) + 1
     first = min(job.enqueued_ns for job in found)
     ends = [t.ended_ns or t.started_ns for job in found for t in job.attempts]
     ends += [job.due_ns for job in found] + [job.closed_ns or job.enqueued_ns for job in found]
@@ -82,11 +82,19 @@ def timeline_rows(
         for attempt in job.attempts:
             if attempt.wait_ns is not None and attempt.ended_ns is not None:
                 fill(attempt.ended_ns, min(last, attempt.ended_ns + attempt.wait_ns), "╌", "bright_magenta")
+        counts: dict[int, int] = {}
         for attempt in job.attempts:
             style = "green" if attempt.outcome == "done" else "red" if attempt.outcome != "running" else "cyan"
-            fill(attempt.started_ns, last if attempt.ended_ns is None else attempt.ended_ns, "█", style)
-        if job.closed_ns is not None:
-            cells[column(job.closed_ns)] = (_MARKS.get(job.state, "?"), _STYLES.get(job.state, ""))
+            until = last if attempt.ended_ns is None else attempt.ended_ns
+            fill(attempt.started_ns, until, "█", style)
+            for place in range(column(attempt.started_ns), column(until) + 1):
+                counts[place] = counts.get(place, 0) + 1
+                if counts[place] > 1:  # a column is longer than several attempts
+                    cells[place] = (str(counts[place]) if counts[place] < 10 else "+", style)
+        # The end, unless that would hide that several attempts are in its column.
+        end_at = -1 if job.closed_ns is None else column(job.closed_ns)
+        if end_at >= 0 and counts.get(end_at, 0) < 2:
+            cells[end_at] = (_MARKS.get(job.state, "?"), _STYLES.get(job.state, ""))
         row = Text(printable(name)[: label - 1].ljust(label))
         for mark, style in cells:
             row.append(mark, style=style)
@@ -105,10 +113,12 @@ def depth_rows(found: list[JobRecord], timeline: Timeline, width: int) -> list[T
     """Return one line for each queue: how many of its jobs were ready and waited, the highest in each column."""
     if not found:
         return []
-    lines = sorted(queue_depths(found).items())
+    depths = sorted(queue_depths(found).items())
+    lines = [(queue, depth) for queue, depth in depths if max(depth[1], default=0)]
+    never = [printable(queue)[:24] for queue, depth in depths if not max(depth[1], default=0)]
     names = [f"{printable(queue)[:24]}  {max(counts, default=0):,} at most" for queue, (_, counts) in lines]
     first, last, label, span = _scale(found, width, names)
-    rows = []
+    rows: list[Text] = []
     for name, (_, (instants, counts)) in zip(names, lines, strict=True):
         columns = [0] * span
         top = max(counts, default=0)
@@ -122,6 +132,8 @@ def depth_rows(found: list[JobRecord], timeline: Timeline, width: int) -> list[T
             row.append(_BARS[min(7, (count * 8 - 1) // top)] if count else " ", style="cyan")
         row.rstrip()
         rows.append(row)
+    if never:
+        rows.append(Text(f"{', '.join(never)}: no job waited for a worker", style="dim"))
     return rows
 
 
@@ -154,6 +166,6 @@ def run_report(history: History, width: int, most: int = _MANY) -> RenderableTyp
     )  # fmt: skip
 
 
-def console(*, plain: bool = False) -> Console:
+def console(*, plain: bool = False, stderr: bool = False) -> Console:
     """Return the console on which commands print. It has colour only on a terminal."""
-    return Console(highlight=False, no_color=True if plain else None, soft_wrap=False)
+    return Console(highlight=False, no_color=True if plain else None, soft_wrap=False, stderr=stderr)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import re
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
@@ -68,7 +69,18 @@ class Source:
         except ScenarioError:
             raise
         except IronClockError as error:
-            raise ScenarioError(f"{self.where(path)}: {error}") from None
+            raise ScenarioError(f"{self.where(self._key_of(path, str(error)))}: {error}") from None
+
+    def _key_of(self, path: Path, words: str) -> Path:
+        """Return the path of the key below `path` that an error names first: ``timeout is 0; give ...``."""
+        found: list[tuple[int, int, Path]] = []
+        for place in self._places:
+            key = place[-1] if place else None
+            if place[: len(path)] == path and len(place) > len(path) and isinstance(key, str):
+                named = re.search(rf"(?<![\w'.-]){re.escape(key)}(?![\w'-])", words)
+                if named is not None:
+                    found.append((named.start(), len(place), place))
+        return min(found)[2] if found else path
 
     def error(self, words: str, *path: str | int) -> ScenarioError:
         """Return an error that names this place."""

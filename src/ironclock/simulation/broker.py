@@ -116,8 +116,12 @@ class Broker:
             return job
         if type.has_admission_rules:
             self.admission.remember_pending(job)
-        if current is not None and current.job is not None and due_ns <= now:
-            self._limit_depth(job, current.job)
+        if current is not None and current.job is not None:
+            owner = current.owner
+            if owner is not None:
+                job.enqueued_by = owner.job, owner.number
+            if due_ns <= now:
+                self._limit_depth(job, current.job)
         transactions = self.transactions
         if transactions.open and transactions.keeps(job):
             return job

@@ -74,9 +74,10 @@ class LiveJob:
     """One job of a simulation. Fields that end in `_ns` are nanoseconds since the epoch; -1: not yet."""
 
     __slots__ = (
-        "_id", "_reader", "args", "attempts_made", "copies_arguments", "depth", "due_ns", "enqueued_ns",
-        "error", "failures", "first_ns", "home", "key", "keywords", "number", "on_close", "priority", "progress",
-        "queue", "read_attempts", "result", "running_attempt", "state", "type", "unacknowledged", "waited_ns",
+        "_id", "_reader", "args", "attempts_made", "copies_arguments", "depth", "due_ns", "enqueued_by",
+        "enqueued_ns", "error", "failures", "first_ns", "home", "key", "keywords", "number", "on_close", "priority",
+        "progress", "queue", "read_attempts", "result", "running_attempt", "state", "type", "unacknowledged",
+        "waited_ns",
     )  # fmt: skip
 
     def __init__(
@@ -104,6 +105,7 @@ class LiveJob:
         self.key: Any = None
         self.progress: Any = None
         self.depth = 0  # how many jobs have enqueued one another at this instant to get here
+        self.enqueued_by: tuple[LiveJob, int] | None = None  # the job whose attempt has enqueued it, and its number
         self.on_close: list[Callable[[LiveJob], None]] | None = None  # who waits for its end; most jobs have nobody
         self.copies_arguments = False  # each attempt gets its own copy, as if unpacked from a message
         self.read_attempts: list[LiveAttempt] | None = None  # as made from the history when last asked for
