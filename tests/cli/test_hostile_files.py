@@ -155,7 +155,7 @@ def test_the_history_of_a_scenario_is_the_same_in_another_process_and_hash_seed(
     import sys
 
     code = (
-        "import ironclock as ic, sys; from ironclock.cli.demo_story import find_ferry_line; find_ferry_line();"
+        "import ironclock as ic, sys; from ironclock.foundation.example_files import find_ferry_line; find_ferry_line();"
         "print(ic.Scenario.load(sys.argv[1]).run().history.digest())"
     )
     path = str(EXAMPLES / "scenarios" / "harbour_outage.toml")

@@ -2,46 +2,14 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 import ironclock as ic
 
+from ..foundation.example_files import find_ferry_line
+
 START, ZONE, SEED = "2031-03-29T21:00", "Atlantic/Faroe", 11
-
-
-def _homes() -> list[Path]:
-    """Return the folders in which the examples can be: in the installed package, or in a checkout."""
-    package = Path(__file__).resolve().parents[1]
-    return [package.parent / "ironclock_examples", package.parents[1] / "examples"]
-
-
-def find_ferry_line() -> None:
-    """Make `tern_line` importable, from the installed package or from a checkout."""
-    for home in _homes():
-        if (home / "tern_line" / "__init__.py").exists():
-            if str(home) not in sys.path:
-                sys.path.insert(0, str(home))
-            return
-    raise ic.IronClockError(
-        "the example code (tern_line) is not part of this copy of Iron Clock; install it again, or use a checkout"
-    )
-
-
-def example(path: str) -> str:
-    """Return a path. One that begins with ``examples/`` is found from every folder.
-
-    The ferry line's code is made importable only for a file of the examples.
-    """
-    rest = Path(path)
-    if not rest.exists() and rest.parts[:1] == ("examples",):
-        found = (home.joinpath(*rest.parts[1:]) for home in _homes())
-        path = next((str(file) for file in found if file.exists()), path)
-    if any(home in Path(path).resolve().parents for home in _homes()):
-        find_ferry_line()
-    return path
 
 
 def evening(rig: ic.Rig, say: Callable[[str], None] = lambda line: None) -> dict[str, Any]:

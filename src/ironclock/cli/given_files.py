@@ -17,6 +17,8 @@ import click
 
 import ironclock as ic
 
+from ..foundation.example_files import example
+
 
 def pairs(given: Sequence[str], option: str) -> dict[str, str]:
     """Return options of the form NAME=VALUE as a mapping. Raises `InputError`."""
@@ -53,21 +55,17 @@ def with_names(text: str) -> str:
 
 def scenario_of(path: str) -> ic.Scenario:
     """Return the scenario in a file, or on standard input for ``-``. Raises `ScenarioError`."""
-    from .demo_story import example
-
     if path == "-":
         try:
             text = sys.stdin.buffer.read().decode("utf-8")
         except UnicodeDecodeError as error:
             raise ic.ScenarioError(f"cannot read standard input: {error}") from None
         return ic.Scenario.loads(text, "standard input")
-    return ic.Scenario.load(example(path))
+    return ic.Scenario.load(path)
 
 
 def tables(path: str) -> dict[str, Any]:
     """Return the tables of a TOML file. Raises `InputError` if it cannot be read."""
-    from .demo_story import example
-
     try:
         return tomllib.loads(Path(example(path)).read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
@@ -93,7 +91,6 @@ def laws_from(place: str) -> list[tuple[str, Any]]:
 
 def _toml_laws(path: str) -> Any:
     from ..scenario.law_tables import laws_of_tables, read_law_file
-    from .demo_story import example
 
     for law in laws_of_tables(read_law_file(example(path)).get("laws"), path):
         yield repr(law), law

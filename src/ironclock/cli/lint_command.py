@@ -9,6 +9,7 @@ from dataclasses import asdict
 
 import click
 
+from ..foundation.example_files import example
 from ..foundation.instants import Timeline
 from ..schedules.cron_warnings import lint as check_lines
 from ..schedules.crontab import read
@@ -30,7 +31,7 @@ def lint(files: tuple[str, ...], zone: str, start: str | None, system: bool | No
     """
     timeline = Timeline(zone)
     now = timeline.ns(dt.datetime.now(dt.timezone.utc) if start is None else start)
-    lines = [line for file in files for line in read(of_standard_input(file), system=system)]
+    lines = [line for file in files for line in read(example(of_standard_input(file)), system=system)]
     found = check_lines(lines, zone, now)
     if as_json:
         for one in found:

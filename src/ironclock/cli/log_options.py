@@ -14,6 +14,7 @@ import click
 
 import ironclock as ic
 
+from ..foundation.example_files import example
 from ..history.saved_files import FORMAT
 from . import given_files
 from .output import write
@@ -42,8 +43,6 @@ class LogOptions:
         Parameters: `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``, if no option names one.
         Raises `IronClockError`.
         """
-        from .demo_story import example
-
         given = [paths] if isinstance(paths, str) else list(paths)
         if self.query is None:
             given = [example(given_files.of_standard_input(path)) for path in given]

@@ -12,7 +12,7 @@ import click
 import ironclock as ic
 
 from ..errors import nearest
-from .demo_story import find_ferry_line
+from ..foundation.example_files import find_mistakes
 from .output import print_text, screen
 
 
@@ -36,7 +36,7 @@ def mistakes(names: tuple[str, ...], listed: bool) -> None:
 
 def _names() -> tuple[str, ...]:
     """Return the names of the mistakes."""
-    find_ferry_line()
+    find_mistakes()
     found: tuple[str, ...] = importlib.import_module("mistakes").NAMES
     return found
 

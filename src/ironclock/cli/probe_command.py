@@ -14,6 +14,7 @@ import click
 
 import ironclock as ic
 
+from ..foundation.example_files import example
 from ..search.fault_model import IN_A_ROW
 from .output import print_text, screen
 from .progress_line import ProgressLine
@@ -115,7 +116,7 @@ def _find(story: str) -> tuple[ModuleType, Any]:
     if str(Path.cwd()) not in sys.path:
         sys.path.insert(0, str(Path.cwd()))
     if place.endswith(".py"):
-        path = Path(place).resolve()
+        path = Path(example(place)).resolve()
         if not path.is_file():
             raise ic.InputError(f"there is no file {place}; give path/to/file.py:function")
         # By its name from its folder, so that other processes can import it in the same way.

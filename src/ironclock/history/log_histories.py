@@ -7,6 +7,7 @@ from os import PathLike, fspath
 from typing import Any
 
 from ..errors import LogError
+from ..foundation.example_files import example
 from ..foundation.instants import Timeline
 from ..foundation.paused_collector import paused_collector
 from .entries import Entry
@@ -62,7 +63,7 @@ def log_history(
     rows: list[Row] = []
     with paused_collector():
         for one in paths:
-            with opened_table(fspath(one), bad, delimiter, query) as table:
+            with opened_table(fspath(one) if query else example(fspath(one)), bad, delimiter, query) as table:
                 rows += read(table, reading, bad, guessed)
         return history_of(rows, zone)
 

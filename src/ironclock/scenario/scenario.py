@@ -8,6 +8,7 @@ from os import PathLike, fspath
 from typing import Any
 
 from ..errors import IronClockError, JobsLeftOpen, ScenarioError
+from ..foundation.example_files import example
 from ..history.history import History
 from ..rig import Rig
 from .expectations import Outcome, check
@@ -68,10 +69,12 @@ class Scenario:
     def load(cls, path: str | PathLike[str]) -> Scenario:
         """Read a scenario file.
 
-        Parameters: `path` is the file. Raises `ScenarioError`, with file, line, column and what is expected there, for
+        Parameters: `path` is the file; one that begins with ``examples/`` is found from every folder. Raises
+        `ScenarioError`, with file, line, column and what is expected there, for
         text that is not TOML, for keys and values that the schema does not have, and for a file that cannot be read.
         """
-        return cls(Source.read(fspath(path)), folders_of(fspath(path)))
+        place = example(fspath(path))
+        return cls(Source.read(place), folders_of(place))
 
     @classmethod
     def loads(cls, text: str, name: str = "scenario.toml") -> Scenario:
