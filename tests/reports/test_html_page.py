@@ -182,6 +182,30 @@ def test_what_laws_say_is_there(shown: Browser) -> None:
 
 
 @needs_browser
+def test_what_proves_a_breach_leads_to_its_attempt(shown: Browser) -> None:
+    link = "[...document.querySelectorAll('.laws a[data-job]')].at(-1)"
+    job, attempt = (shown.value(f"{link}.dataset.{name}") for name in ("job", "attempt"))
+    shown.value(f"{link}.click()")
+    assert shown.value("document.getElementById('detail-title').textContent").startswith(f"{job}(")
+    assert f"attempt {attempt} " in shown.value("document.getElementById('live').textContent")
+    assert shown.value("document.getElementById('detail').hidden") is False
+    shown.value("document.getElementById('detail').hidden = true")
+
+
+@needs_browser
+def test_a_depth_of_0_is_a_line_of_text(browser: Browser, tmp_path: Path) -> None:
+    rig = ic.Rig()
+    rig.workers(9)
+    with rig:
+        rig.enqueue(rig.job(lambda: None, name="weigh", takes="5s"))
+        rig.advance("1m")
+    (tmp_path / "calm.html").write_text(page(rig.history, "Calm"), encoding="utf-8")
+    browser.open(tmp_path / "calm.html")
+    assert browser.value("document.getElementById('calm').hidden") is False
+    assert browser.value("document.getElementById('chart').clientHeight") < 100
+
+
+@needs_browser
 def test_it_is_light_and_dark(shown: Browser) -> None:
     def ground(scheme: str) -> str:
         shown.ask("Emulation.setEmulatedMedia", features=[{"name": "prefers-color-scheme", "value": scheme}])

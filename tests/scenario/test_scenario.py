@@ -237,7 +237,7 @@ def wrong(text: str) -> str:
         ("[jobs.a]\n[[enqueue]]\njob = 'a'\nafter = '1s'\nat = '2031-03-03T09:00'\n", "after and at are given; give one of the two"),
         ("[jobs.a]\n[[enqueue]]\njob = 'a'\nat = '2030-01-01'\n", "before the start"),
         ("[jobs.a]\n[schedules.s]\njob = 'a'\n", "scenario.toml:2:1: the schedule has no kind; give one of cron, every"),
-        ("[jobs.a]\n[schedules.s]\njob = 'a'\ncron = '61 * * * *'\n", "scenario.toml:2:1: "),
+        ("[jobs.a]\n[schedules.s]\njob = 'a'\ncron = '61 * * * *'\n", "scenario.toml:4:1: "),
         ("[jobs.a]\n[[faults]]\nkind = 'fial'\n", "scenario.toml:3:1: faults.0.kind is 'fial'; did you mean 'fail'?"),
         ("[jobs.a]\n[[faults]]\nkind = 'slow'\n", "of the kind 'slow' needs 'by': how much"),
         ("[jobs.a]\n[[faults]]\nkind = 'hang'\nby = '1s'\n", "of the kind 'hang' has no key 'by'; it has job"),

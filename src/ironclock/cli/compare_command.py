@@ -48,7 +48,7 @@ def compare(
     if png is not None:
         from ..reports.side_by_side import draw
 
-        with needing("plot"), output_file(png) as place:
+        with needing("plot"), output_file(png, ".png") as place:
             draw(found, after.timeline, place, names)
     if as_json:
         totals = {name: [one, other] for name, one, other in found.totals}

@@ -95,7 +95,7 @@ def forecast(
     if png is not None:
         from ..forecasting.forecast_chart import band_figure
 
-        with needing("plot"), output_file(png) as place:
+        with needing("plot"), output_file(png, ".png") as place:
             band_figure([(one.title, found) for one, found in more], place)
     if as_json:
         say(json.dumps(_as_json(more, limits), indent=1, allow_nan=False, ensure_ascii=False))

@@ -91,8 +91,9 @@ def shown_error(path: str) -> Iterator[None]:
 
 
 @contextmanager
-def output_file(path: str) -> Iterator[str]:
-    """Give the path of a file to write. For ``-`` its content goes to standard output after the block.
+def output_file(path: str, ending: str = "") -> Iterator[str]:
+    """Give the path of a file to write. For ``-`` its content goes to standard output after the block, from a file with
+    that ending.
 
     Raises a clear error if it cannot be written.
     """
@@ -101,7 +102,7 @@ def output_file(path: str) -> Iterator[str]:
             yield path
             return
         with tempfile.TemporaryDirectory(prefix="ironclock-") as folder:
-            made = os.path.join(folder, "out")
+            made = os.path.join(folder, f"out{ending}")
             yield made
             with open(made, "rb") as file:
                 shutil.copyfileobj(file, sys.stdout.buffer)

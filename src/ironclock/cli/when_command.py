@@ -55,7 +55,7 @@ def when(
         instants = list(itertools.islice(_firings(schedule, now), count))
         write(ics, icalendar(expression, instants, timeline.ns(present)))
     if png is not None:
-        with needing("plot"), output_file(png) as place:
+        with needing("plot"), output_file(png, ".png") as place:
             from ..reports.calendar_export import year_map
 
             year_map(schedule, bound, timeline.at(now).year, expression, place)

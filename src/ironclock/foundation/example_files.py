@@ -21,7 +21,7 @@ def find_ferry_line() -> None:
 
 
 def find_mistakes() -> None:
-    """Make the example mistakes importable, and `tern_line`. Raises `IronClockError` if this copy does not have them."""
+    """Make the example mistakes importable, and `tern_line`. Raises `IronClockError` if they are not there."""
     _find("mistakes")
     _find("tern_line")
 

@@ -13,12 +13,14 @@ from ..foundation.instants import Timeline
 from ..foundation.paused_collector import paused_collector
 from ..history.history import History
 from ..history.job_records import JobRecord, job_records, queue_depths
-from ..laws.law import Breach, told
+from ..history.narrative import proof_lines
+from ..laws.law import Breach
 
 _MS = 1_000_000
 _STATES = ("held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn", "lost")
 _HOUR = 3_600_000 * _MS
 _SMALL = 20_000
+_MOST_BREACHES = 20
 
 
 def page(
@@ -73,10 +75,28 @@ def _laws(
         if not breaches:
             items.append(f'<li><span class="holds">✓ {shown}</span> {good}</li>')
             continue
-        proof = html.escape("\n".join(told(breach, history).strip() for breach in breaches[:20]))
-        items.append(f'<li><span class="broken">✗ {shown}</span> {bad}<pre>{proof}</pre></li>')
+        proof = "".join(_proof(breach, history.timeline) for breach in breaches[:_MOST_BREACHES])
+        if len(breaches) > _MOST_BREACHES:
+            proof += f"<p>... and {len(breaches) - _MOST_BREACHES:,} more breaches</p>"
+        items.append(f'<li><span class="broken">✗ {shown}</span> {bad}{proof}</li>')
     title = html.escape(heading)
     return f'<section aria-label="{title}"><h2>{title}</h2><ul class="laws">{"".join(items)}</ul></section>'
+
+
+def _proof(breach: Breach, timeline: Timeline) -> str:
+    """Return a breach with the entries that prove it. Those of an attempt are links to it."""
+    lines, entries = [], iter(breach.proof)
+    for line in proof_lines(breach.proof, timeline):
+        shown = html.escape(line.strip())
+        if line.startswith("    "):  # the others are days
+            entry = next(entries)
+            if entry.job is not None:
+                about = f'data-job="{html.escape(entry.job)}" data-attempt="{max(1, entry.attempt)}"'
+                shown = f'<a href="#detail" {about}>{shown}</a>'
+        lines.append(f"<li>{shown}</li>")
+    words = f"<p>{html.escape(breach.words)}</p>"
+    proof = f"<ul>{''.join(lines)}</ul>" if lines else ""
+    return f'<div class="breach">{words}{proof}</div>'
 
 
 class _Texts:

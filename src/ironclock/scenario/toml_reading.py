@@ -72,15 +72,29 @@ class Source:
             raise ScenarioError(f"{self.where(self._key_of(path, str(error)))}: {error}") from None
 
     def _key_of(self, path: Path, words: str) -> Path:
-        """Return the path of the key below `path` that an error names first: ``timeout is 0; give ...``."""
-        found: list[tuple[int, int, Path]] = []
+        """Return the path of the key below `path` that an error names first (``timeout is 0; give ...``), or whose text
+        it shows."""
+        named: list[tuple[int, int, Path]] = []
+        shown: list[Path] = []
         for place in self._places:
             key = place[-1] if place else None
             if place[: len(path)] == path and len(place) > len(path) and isinstance(key, str):
-                named = re.search(rf"(?<![\w'.-]){re.escape(key)}(?![\w'-])", words)
-                if named is not None:
-                    found.append((named.start(), len(place), place))
-        return min(found)[2] if found else path
+                found = re.search(rf"(?<![\w'.-]){re.escape(key)}(?![\w'-])", words)
+                if found is not None:
+                    named.append((found.start(), len(place), place))
+                value = self._value(place)
+                if isinstance(value, str) and len(value) > 2 and value in words:
+                    shown.append(place)
+        return min(named)[2] if named else shown[0] if len(shown) == 1 else path
+
+    def _value(self, path: Path) -> object:
+        value: Any = self.tables
+        for key in path:
+            try:
+                value = value[key]
+            except (KeyError, IndexError, TypeError):
+                return None
+        return value
 
     def error(self, words: str, *path: str | int) -> ScenarioError:
         """Return an error that names this place."""

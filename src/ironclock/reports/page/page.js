@@ -12,7 +12,9 @@
   }
   const view = { from: first, to: last, top: 0, rows: "worker" };
   let shown = new Uint8Array(total).fill(1), order = [], chosen = -1, page = 0, rowOf = null, byRow = [];
-  const SIZE = 100, DEPTH = 64, AXIS = 22, LABEL = 150;
+  const SIZE = 100, AXIS = 22, LABEL = 150;
+  const waited = depth.some((d) => d.top > 0), DEPTH = waited ? 64 : 0;   // without a wait, one line of text says so
+  $("calm").hidden = waited;
 
   // --- words ---------------------------------------------------------------------------------------
   const clock = (ms) => {
@@ -117,6 +119,7 @@
     }
   };
   const depths = () => {
+    if (!waited) return;
     const queue = $("queue").value;
     pen.fillStyle = colours.soft; pen.textAlign = "right";
     const lines = depth.filter((d, n) => queue === "" || n === +queue);
@@ -272,7 +275,6 @@
   $("rows").addEventListener("change", () => { view.rows = $("rows").value; view.top = 0; lay(); later(); });
   $("search").addEventListener("input", filter);
   for (const id of ["type", "queue", "states"]) $(id).addEventListener("change", filter);
-  $("filters").addEventListener("submit", (e) => e.preventDefault());
 
   // --- tables --------------------------------------------------------------------------------------
   const cell = (row, value, name) => { const td = document.createElement("td"); td.textContent = value; if (name) td.className = name; row.append(td); return td; };
@@ -307,6 +309,16 @@
     }
     if (focus) $("detail").focus();
   };
+
+  const byName = new Map(jobs.id.map((id, j) => [id, j]));
+  for (const link of document.querySelectorAll("a[data-job]")) link.addEventListener("click", (e) => {
+    const j = byName.get(link.dataset.job);
+    if (j === undefined) return;
+    e.preventDefault();
+    const i = (ofJob.get(j) || []).find((one) => tries.number[one] === +link.dataset.attempt);
+    if (i !== undefined && shown[j]) choose(i, false);
+    detail(j, true); $("detail").scrollIntoView({ block: "nearest" });
+  });
 
   for (const kind of outcomes) {
     const item = document.createElement("span"), mark = document.createElement("i");
