@@ -111,3 +111,43 @@ def test_a_cap_below_the_first_wait_is_refused(wait: Any) -> None:
     with pytest.raises(ic.PolicyError, match=r"cap is '5s', shorter than first, '10s'; give a cap that is at least"):
         wait("10s", cap="5s")
     assert wait("10s", cap="10s") is not None
+
+
+# --- a budget -------------------------------------------------------------------------------------------
+
+
+def test_retries_end_with_their_budget() -> None:
+    rig = ic.Rig()
+    rig.workers(5)
+    job = rig.job(lambda: 1 / 0, name="charge", retry=ic.Retry(50, "1s", budget=0.5))
+    with rig:
+        for n in range(40):
+            rig.enqueue(job, after=f"{n}m")
+        rig.advance("1h")
+    retries = sum(j.attempts_made - 1 for j in rig.jobs())
+    assert 10 + 20 - 1 <= retries <= 10 + 20, "ten in reserve, and half of the first attempts"
+    assert len(rig.dead) == 40
+    list(rig.dead)
+
+
+def test_a_budget_is_for_all_jobs_of_a_type_and_no_other() -> None:
+    rig = ic.Rig()
+    rig.workers(5)
+    bad, other = (rig.job(lambda: 1 / 0, name=name, retry=ic.Retry(3, "1s", budget=0)) for name in ("bad", "other"))
+    with rig:
+        for _ in range(9):
+            rig.enqueue(bad)
+        rig.advance("1m")
+        rig.enqueue(other)
+        rig.advance("1m")
+    assert sum(j.attempts_made - 1 for j in rig.jobs("bad")) == 10
+    assert rig.jobs("other").one().attempts_made == 3
+    list(rig.dead)
+
+
+@pytest.mark.parametrize("budget", [-0.1, True, "a tenth", float("nan"), float("inf")])
+def test_a_budget_that_cannot_be(budget: object) -> None:
+    with pytest.raises(ic.PolicyError, match=r"budget is .*; give retries for each first attempt, such as 0\.1"):
+        ic.Retry(3, "1s", budget=budget)  # type: ignore[arg-type]
+    assert ic.Retry(3, budget=0.1) != ic.Retry(3)
+    assert "retries at most 10% of first attempts" in ic.Retry(3, "1s", budget=0.1).describe()

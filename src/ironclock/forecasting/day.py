@@ -64,9 +64,9 @@ QUEUE = np.dtype([
     ("rate", i8), ("span", f8),  # how many can start in a span; 0: no limit
     ("closed", i8), ("running", i8), ("started", i8), ("kept", i8), ("reopens", f8),
 ])  # fmt: skip
-LINE = np.dtype([("weight", i8), ("size", i8), ("credit", i8)])
+LINE = np.dtype([("weight", i8), ("length", i8), ("credit", i8)])
 """A line of waiting jobs. A weight of 0 means strict order."""
-POOL = np.dtype([("first_line", i8), ("end_line", i8), ("size", i8), ("away", i8), ("busy", i8)])
+POOL = np.dtype([("first_line", i8), ("end_line", i8), ("workers", i8), ("away", i8), ("busy", i8)])
 SERVICE = np.dtype([
     ("capacity", f8), ("refuses", i8), ("calls", i8),
     ("failing", f8), ("of", i8), ("open", f8),  # the breaker; `failing` above 1: no breaker
@@ -247,8 +247,8 @@ def _queue_up(streams: Records, lines: Records, waiting: Records, jobs: Records,
     """Put a ready job into its line."""
     stream = streams[jobs[job].stream]
     line = lines[stream.line]
-    _push(waiting[stream.line], line.size, stream.priority, jobs[job].arrival, 0, job, 0)
-    line.size += 1
+    _push(waiting[stream.line], line.length, stream.priority, jobs[job].arrival, 0, job, 0)
+    line.length += 1
 
 
 @compiled
@@ -266,7 +266,7 @@ def _join(w: Records, streams: Records, lines: Records, waiting: Records, jobs: 
     w.waiting += 1
     w.serial += 1
     this.arrival = w.serial
-    if lines[streams[this.stream].line].size >= waiting.shape[1]:
+    if lines[streams[this.stream].line].length >= waiting.shape[1]:
         w.full = 1
         return
     _queue_up(streams, lines, waiting, jobs, job)
@@ -378,7 +378,7 @@ def _head(
 ) -> int:  # fmt: skip
     """Return the first job of a line that can start; -1 if none can."""
     line = lines[number]
-    while line.size > 0:
+    while line.length > 0:
         first = waiting[number, 0]
         job, arrival, priority = first.which, first.tie, first.key
         if jobs[job].state == READY and jobs[job].arrival == arrival:
@@ -389,8 +389,8 @@ def _head(
             _push(kept[place], queue.kept, priority, arrival, 0, job, 0)
             queue.kept += 1
             _plan_reopening(w, events, queue, starts, place)
-        _remove_first(waiting[number], line.size)
-        line.size -= 1
+        _remove_first(waiting[number], line.length)
+        line.length -= 1
     return -1
 
 
@@ -599,11 +599,11 @@ def run(
             continue  # all that happens at one instant comes first, and then the workers take jobs
         for number in range(len(pools)):
             pool = pools[number]
-            while pool.busy < pool.size - pool.away:
+            while pool.busy < pool.workers - pool.away:
                 # The line that is served next: the first one with a job, or the one with the most credit.
                 best, total = -1, 0
                 for place in range(pool.first_line, pool.end_line):
-                    if lines[place].size == 0:
+                    if lines[place].length == 0:
                         continue
                     if _head(w, streams, queues, lines, waiting, kept, jobs, events, starts, place) < 0:
                         continue
@@ -618,8 +618,8 @@ def run(
                     break
                 lines[best].credit -= total
                 job = waiting[best, 0].which
-                _remove_first(waiting[best], lines[best].size)
-                lines[best].size -= 1
+                _remove_first(waiting[best], lines[best].length)
+                lines[best].length -= 1
                 this = jobs[job]
                 stream = streams[this.stream]
                 _leave(w, jobs, frames, job)

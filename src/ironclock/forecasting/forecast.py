@@ -29,7 +29,9 @@ _USUAL_BINS = 200_000
 _QUICK = 60e6
 """Up to how many attempts of all replications each one is gone through: about ten seconds."""
 _MOST_ATTEMPTS = 200e6
-"""How many attempts are gone through at most. Above that a smaller workload is worked out in place of the given one."""
+_MOST_OF_A_DAY = 1e6
+"""How many attempts are gone through at most, of all replications and of one: a day of so many open jobs takes a third
+of a gigabyte. Above that a smaller workload is worked out in place of the given one."""
 
 
 class Forecast:
@@ -153,9 +155,9 @@ class Way:
     @classmethod
     def of(cls, workload: Workload, span: float, step: float, replications: int) -> Way:
         """Choose a way: job by job if that is quick enough, or if cohorts would leave something out."""
-        attempts = expected_attempts(workload.streams, span) * replications
-        if attempts <= _QUICK or not workload.plain:
-            times = max(1.0, attempts / _MOST_ATTEMPTS)
+        attempts = expected_attempts(workload.streams, span)
+        if (attempts * replications <= _QUICK and attempts <= _MOST_OF_A_DAY) or not workload.plain:
+            times = max(1.0, attempts * replications / _MOST_ATTEMPTS, attempts / _MOST_OF_A_DAY)
             smaller, warnings = workload, tuple[str, ...]()
             if times > 1.0:
                 smaller, warnings = workload.smaller(times)

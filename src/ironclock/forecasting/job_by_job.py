@@ -91,9 +91,10 @@ def _note(made: Course, column: int, day: Day, span: float) -> None:
 
 
 def room_for(workload: Workload, span: float) -> int:
-    """Return for how many open jobs there should be room at first."""
+    """Return for how many open jobs there should be room at first. A day with more of them is run again with more."""
     jobs = expected_jobs(workload.streams, span)
-    return min(int(jobs + 10 * sqrt(jobs)) + 100, 50_000)
+    together = sum(max((count for _, count in stream.bursts), default=0.0) for stream in workload.streams)
+    return int(min(jobs + 10 * sqrt(jobs), 20_000 + 1.1 * together)) + 100
 
 
 # --- the arrays -----------------------------------------------------------------------------------------

@@ -63,9 +63,7 @@ def storm_load(
         tried += 1
         workload = workload_of(scenario, span_s, at)
         if not workload.outages:
-            raise InputError(
-                f"{scenario.name} has no outage; add a fault with 'between', after which a storm can begin"
-            )
+            raise InputError(f"{scenario.name} has no outage after which a storm can begin; add a fault with 'between'")
         found = draw(workload, span=span_s, replications=replications, seed=seed)
         if progress is not None:
             progress(1 - 0.85**tried)
