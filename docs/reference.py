@@ -24,7 +24,7 @@ PARTS = (
     ("Capturing", "reading Enqueue Tap Columns Outbox"),
     ("Worker loops", "LoopGroup WorkerLoop Delivery"),
     ("Histories", "History Entry Effects Effect World compare Comparison log_history"),
-    ("Scenarios and forecasts", "Scenario forecast Forecast advise Advice"),
+    ("Scenarios and forecasts", "Scenario forecast Forecast advise Advice storm_load"),
     ("The probe", "probe Findings Finding Coverage Progress"),
 )  # fmt: skip
 

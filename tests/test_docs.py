@@ -146,7 +146,9 @@ def test_scenarios_and_laws_on_the_pages_can_be_used() -> None:
     ran = ic.Scenario.loads(scenario).run()
     ran.check()
     assert len(ran.outcomes) == 2
-    (settings,) = blocks("docs/forecast.md", "toml")
+    storm, settings = blocks("docs/forecast.md", "toml")
+    arrival = '[[enqueue]]\njob = "submit_manifest"\n'
+    assert ic.forecast(ic.Scenario.loads(storm + arrival), span="1h", replications=2).mean("jobs") == 1
     assert settings in (ROOT / "examples/scenarios/manifest_day.toml").read_text(encoding="utf-8")
     (laws,) = blocks("docs/reports.md", "toml")
     assert set(tomllib.loads(laws)) == {"zone", "columns", "outcomes", "laws"}
