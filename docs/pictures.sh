@@ -69,9 +69,9 @@ WAIT=8 picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_th
 WAIT=20 picture probe "probe examples/probing/tide_notices.py:a_week --runs 400"
 picture lint "lint tern_line.crontab --from 2031-01-01"
 WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 8"
-WAIT=25 picture forecast "forecast examples/scenarios/manifest_day.toml --load 10"
+WAIT=45 picture forecast "forecast examples/scenarios/harbour_storm.toml --load 1.3"
 WAIT=6 picture check "check examples/logs/friday.csv --laws examples/logs/laws.toml"
-WAIT=40 picture advise "forecast examples/scenarios/manifest_day.toml --advise --span 12h30m --bin 10s"
+WAIT=45 picture advise "forecast examples/scenarios/harbour_storm.toml --load 1.3 --advise --replications 20"
 WAIT=5 picture estimate "estimate examples/logs/friday.csv --columns examples/logs/laws.toml | cut -c1-138"
 WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies patient hasty --jobs 6"
 "$bin/ironclock" run examples/scenarios/manifest_day.toml --save day.jsonl --html day.html >/dev/null

@@ -163,7 +163,7 @@ def _show(more: list[tuple[Scenario, Forecast]], limits: list[tuple[Kept, ...]])
         console.print(table)
         console.print()
         console.print(Text("backlog: the median, and up to the 95 % quantile (░)", style="dim"))
-        for line in chart(found, "backlog", min(width, 100)):
+        for line in chart(found, "backlog", width):
             console.print(line)
         if found.storm:
             print_text(console, Text(_storm_words(found.storm), style="bold red"))
