@@ -15,7 +15,7 @@ START, ZONE, SEED = "2031-03-29T21:00", "Atlantic/Faroe", 11
 def evening(rig: ic.Rig, say: Callable[[str], None] = lambda line: None) -> dict[str, Any]:
     """Run the evening in a rig; return what the outside world saw."""
     find_ferry_line()
-    from tern_line import booking, db, outside  # type: ignore[import-not-found]
+    from tern_line import booking, db, outside
 
     db.open()
     outside.reopen()

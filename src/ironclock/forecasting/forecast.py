@@ -13,7 +13,7 @@ from ..errors import InputError, nearest
 from ..foundation.durations import NS, Duration, spell, to_ns
 from .day import WorkloadTables
 from .forecast_figures import DURATIONS, NAMES, Trajectories, figures
-from .job_by_job import expected_attempts, room_for, run_days, tables_of
+from .job_by_job import expected_attempts, expected_jobs, room_for, run_days, tables_of
 from .worker_pool import run_cohorts
 from .workload import Workload
 
@@ -29,9 +29,11 @@ _USUAL_BINS = 200_000
 _QUICK = 60e6
 """Up to how many attempts of all replications each one is gone through: about ten seconds."""
 _MOST_ATTEMPTS = 200e6
-_MOST_OF_A_DAY = 1e6
-"""How many attempts are gone through at most, of all replications and of one: a day of so many open jobs takes a third
-of a gigabyte. Above that a smaller workload is worked out in place of the given one."""
+"""How many attempts of all replications are gone through at most. Above that a smaller workload is worked out in place
+of the given one."""
+_MOST_JOBS = 1e6
+"""How many jobs a day has at most, before a smaller workload takes its place: if all are open at once, they take a
+third of a gigabyte."""
 
 
 class Forecast:
@@ -155,9 +157,13 @@ class Way:
     @classmethod
     def of(cls, workload: Workload, span: float, step: float, replications: int) -> Way:
         """Choose a way: job by job if that is quick enough, or if cohorts would leave something out."""
-        attempts = expected_attempts(workload.streams, span)
-        if (attempts * replications <= _QUICK and attempts <= _MOST_OF_A_DAY) or not workload.plain:
-            times = max(1.0, attempts * replications / _MOST_ATTEMPTS, attempts / _MOST_OF_A_DAY)
+        jobs, attempts = expected_jobs(workload.streams, span), expected_attempts(workload.streams, span)
+        if workload.services and jobs <= _MOST_JOBS:
+            # How many retries a service brings about cannot be told from the rates: one day is looked at.
+            tables, room = tables_of(workload, span), room_for(workload, span)
+            attempts = float(run_days(tables, room, step, round(span / step), 1, (0, 0)).started[0])
+        if (attempts * replications <= _QUICK and jobs <= _MOST_JOBS) or not workload.plain:
+            times = max(1.0, attempts * replications / _MOST_ATTEMPTS, jobs / _MOST_JOBS)
             smaller, warnings = workload, tuple[str, ...]()
             if times > 1.0:
                 smaller, warnings = workload.smaller(times)

@@ -38,17 +38,13 @@ def expected_jobs(streams: Sequence[Stream], span: float) -> float:
 
 
 def expected_attempts(streams: Sequence[Stream], span: float) -> float:
-    """Return how many attempts are expected in a span in seconds, at most."""
+    """Return how many attempts are expected in a span in seconds, without those that services bring about."""
     total = 0.0
     for stream in streams:
         hit = max((o.share for o in stream.outages), default=0.0)
         hours = sum(min(o.until, span) - max(0.0, min(o.since, span)) for o in stream.outages) / span
         most = stream.retry.attempts
-        if stream.calls is not None:
-            tries = float(most)
-        else:
-            tries = float(sum(stream.fails**n for n in range(most)))
-            tries += min(1.0, hours) * hit * (most - 1)
+        tries = float(sum(stream.fails**n for n in range(most))) + min(1.0, hours) * hit * (most - 1)
         total += expected_jobs([stream], span) * tries
     return total
 

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any, Protocol, overload
 from ..foundation.instants import InstantTexts, Timeline
 from . import saved_files
 from .entries import Entry
-from .records import THEN_WORDS, Record, RecordedJob, data_of, plain
+from .records import ENDED, THEN_WORDS, Record, RecordedJob, data_of, plain
 
 if TYPE_CHECKING:
     import pandas
@@ -143,8 +143,11 @@ class History(Sequence[Entry]):
         codes = {words: code for code, words in THEN_WORDS.items()}
         for number, entry in enumerate(self._loaded):
             if entry.job is not None and entry.what != "effect":
-                then = codes.get(str(entry.data.get("then")))
-                then = int(entry.data.get("wait_ns", 0)) if then is None else then
+                then = 0
+                if entry.what in ENDED:  # only an end has it, and to read the data takes long
+                    data = entry.data
+                    known = codes.get(str(data.get("then")))
+                    then = int(data.get("wait_ns", 0)) if known is None else known
                 yield number, entry.ns, entry.what, entry.job, str(entry.name), entry.attempt, then
 
     def effects_done(self) -> list[int]:

@@ -8,7 +8,7 @@ from typing import Any
 
 from ..errors import LogError
 from ..foundation.example_files import example
-from ..foundation.instants import Timeline
+from ..foundation.instants import InstantTexts, Timeline
 from ..foundation.paused_collector import paused_collector
 from .entries import Entry
 from .history import History
@@ -72,6 +72,7 @@ def history_of(rows: Iterable[Row], zone: str) -> History:
     """Return the history of attempts. If another attempt follows a failed one, it was tried again. If none does, the
     job is dead."""
     timeline = Timeline(zone)
+    texts = InstantTexts(timeline)
     jobs: dict[str, list[Row]] = {}
     for row in rows:
         jobs.setdefault(row.job, []).append(row)
@@ -91,7 +92,7 @@ def history_of(rows: Iterable[Row], zone: str) -> History:
         due = first.due if first.due is not None else enqueued
         instant: set[int] = {n for n, row in enumerate(attempts, 1) if row.ended == row.started}
         about: dict[str, Any] = {"queue": first.queue, "args": [first.args] if first.args else []}
-        about["due"] = timeline.text(max(due, enqueued))
+        about["due"] = texts.text(max(due, enqueued))
         if first.key is not None:
             about["key"] = first.key
         add(enqueued, "enqueued", job, first.name, 0, about)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from operator import itemgetter
 from typing import NamedTuple
 
 from ..errors import DurationError, InstantError, LogError
@@ -57,6 +58,26 @@ class Row(NamedTuple):
     effect: str = ""
 
 
+class _Places(NamedTuple):
+    """The place of each column in a row."""
+
+    job: int
+    name: int
+    queue: int
+    key: int
+    args: int
+    enqueued: int
+    due: int
+    attempt: int
+    started: int
+    ended: int
+    runtime: int
+    outcome: int
+    error: int
+    worker: int
+    effect: int
+
+
 @dataclass(frozen=True)
 class Reading:
     """How to read logs. Parameters as in `log_history`."""
@@ -97,6 +118,9 @@ class _Reader:
         self._at = {field: table.names.index(column) for field, column in meaning.items()}
         self._unit = unit_of(meaning["runtime"]) if "runtime" in meaning else NS
         self._instants = Instants(Timeline(reading.zone))
+        missing = len(table.names)
+        self._places = _Places(*(self._at.get(field, missing) for field in _Places.__annotations__))
+        self._outcomes: dict[str, str] = {}  # by a word of the log, what it means
         self._words = {word.lower(): outcome for word, outcome in reading.outcomes.items()}
         self._count = 0
 
@@ -115,12 +139,12 @@ class _Reader:
     def _rows(self) -> Iterator[tuple[int, list[str]]]:
         """Yield each row once."""
         seen: dict[int, int] = {}  # by the hash of a row, its line
-        used = sorted(set(self._at.values()))
+        used = itemgetter(*sorted(set(self._at.values())))
         keeps = self._reading.keeps_doubles
         for line, values in self._table.rows:
             self._count += 1
             if not keeps:
-                first = seen.setdefault(hash(tuple([values[n] for n in used])), line)
+                first = seen.setdefault(hash(used(values)), line)
                 if first != line:
                     self._bad(line, f"the row is the same as that of line {first}; it counts once")
                     continue
@@ -153,38 +177,36 @@ class _Reader:
             yield row
 
     def _attempt(self, line: int, values: list[str]) -> Row:
-        at = self._at
-
-        def value(field: str) -> str:
-            place = at.get(field)
-            return "" if place is None else values[place].strip()
-
-        def instant(field: str) -> int | None:
-            place = at.get(field)
-            found = "" if place is None else values[place]
-            return self._instants.read(found.strip()) if found else None
-
-        started, ended = instant("started"), instant("ended")
-        runtime = value("runtime") if ended is None or started is None else ""
-        if runtime:
-            length = self._length(runtime)
+        read = self._instants.read
+        values = [*map(str.strip, values), ""]  # the last one is that of a column that the log has not
+        at = self._places
+        started = read(values[at.started]) if values[at.started] else None
+        ended = read(values[at.ended]) if values[at.ended] else None
+        if values[at.runtime] and (ended is None or started is None):
+            length = self._length(values[at.runtime])
             if started is None and ended is not None:
                 started = ended - length
             elif started is not None:
                 ended = started + length
-        job, word = value("job"), value("outcome")
+        job, word = values[at.job], values[at.outcome]
         if started is None or not job or not word:
             empty = [f for f, v in (("job", job), ("started", started), ("outcome", word)) if v is None or v == ""]
             raise ValueError(f"{' and '.join(empty)} {'is' if len(empty) == 1 else 'are'} empty")
-        outcome = self._words.get(word.lower()) or OUTCOMES.get(word.lower())
-        if outcome is None or outcome not in _KNOWN_OUTCOMES:
-            raise ValueError(f"unknown outcome {word!r}; say what it means: --outcome {word}=failed")
-        attempt = value("attempt")
+        outcome = self._outcomes.get(word)
+        if outcome is None:
+            outcome = self._outcomes[word] = self._outcome(word)
+        enqueued, due, attempt = values[at.enqueued], values[at.due], values[at.attempt]
         return Row(
-            line, job, value("name") or "job", started, outcome, ended, instant("enqueued"), instant("due"),
-            _number(attempt) if attempt else None, value("queue") or "default", value("key") or None, value("args"),
-            value("error"), value("worker"), value("effect"),
+            line, job, values[at.name] or "job", started, outcome, ended, read(enqueued) if enqueued else None,
+            read(due) if due else None, _number(attempt) if attempt else None, values[at.queue] or "default",
+            values[at.key] or None, values[at.args], values[at.error], values[at.worker], values[at.effect],
         )  # fmt: skip
+
+    def _outcome(self, word: str) -> str:
+        found = self._words.get(word.lower()) or OUTCOMES.get(word.lower())
+        if found is None or found not in _KNOWN_OUTCOMES:
+            raise ValueError(f"unknown outcome {word!r}; say what it means: --outcome {word}=failed")
+        return found
 
     def _length(self, text: str) -> int:
         """Return a runtime in nanoseconds: a number in the unit of its column, or a duration such as ``350ms``."""
