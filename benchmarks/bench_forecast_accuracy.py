@@ -10,6 +10,7 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from functools import partial
 from pathlib import Path
@@ -40,12 +41,12 @@ def write(count: int, only: str) -> None:
             print(name, flush=True)
 
 
-def main() -> None:
+def main(arguments: Sequence[str] = ()) -> None:
     """Print for each workload how far the forecast is from the exact engine."""
     options = argparse.ArgumentParser()
     options.add_argument("--write", type=int, metavar="RUNS")
     options.add_argument("--only", default="")
-    given = options.parse_args()
+    given = options.parse_args(arguments)
     if given.write:
         write(given.write, given.only)
     judged = off = 0
@@ -62,4 +63,4 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

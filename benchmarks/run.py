@@ -16,6 +16,7 @@ import bench_engine
 import bench_forecast
 import bench_forecast_accuracy
 import bench_import
+import bench_logs
 import bench_probe
 import bench_report
 import bench_schedules
@@ -34,6 +35,7 @@ PARTS = {
     "suite": bench_suite.main,
     "import": bench_import.main,
     "report": bench_report.main,
+    "logs": bench_logs.main,
     "forecast": bench_forecast.main,
     "forecast_accuracy": bench_forecast_accuracy.main,
 }
