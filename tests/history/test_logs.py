@@ -278,7 +278,7 @@ def test_logs_that_cannot_be_read(tmp_path: Path, text: str, options: dict[str, 
 
 
 def test_no_log_at_all() -> None:
-    with pytest.raises(ic.LogError, match="there is no log"):
+    with pytest.raises(ic.LogError, match="the list of logs is empty"):
         ic.log_history([])
     assert run("check", "--laws", LOGS / "laws.toml")[0] == 2
 

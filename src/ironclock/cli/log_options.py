@@ -101,8 +101,8 @@ def log_options(command: Callable[..., Any]) -> Callable[..., Any]:
                      "[columns] and [outcomes] as above, zone and delimiter."),
         click.option("--save-columns", type=click.Path(dir_okay=False), metavar="FILE", help="Write such a file, with "
                      "the columns that were guessed."),
-        click.option("--delimiter", metavar="CHARACTER", help="What separates the columns of CSV. Default: as the head "
-                     "has it: a comma, semicolon, tab or bar."),
+        click.option("--delimiter", metavar="CHARACTER", help="What separates the columns of CSV. Default: as in the "
+                     "head, a comma, semicolon, tab or bar."),
         click.option("--query", metavar="SELECT", help="The log is what this query returns, and LOG is the URL of the "
                      "database."),
         click.option("--keep-doubles", is_flag=True, help="Let equal rows count as several attempts. Default: as one."),

@@ -120,7 +120,7 @@ def _junit(ran: Ran, seconds: float) -> str:
     from ..reports.open_formats import Case, junit
 
     cases = [Case(one.words, f"{ran.scenario.name}:{one.line}", one.found) for one in ran.outcomes]
-    # The time of the run belongs to no expectation: it is that of a case of its own.
+    # The time of the run belongs to no expectation: it is that of another case.
     cases.append(Case("the run comes to its end", f"{ran.scenario.name}:1", ran.stopped, seconds))
     return junit(ran.scenario.title, cases)
 

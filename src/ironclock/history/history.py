@@ -144,7 +144,7 @@ class History(Sequence[Entry]):
         for number, entry in enumerate(self._loaded):
             if entry.job is not None and entry.what != "effect":
                 then = 0
-                if entry.what in ENDED:  # only an end has it, and to read the data takes long
+                if entry.what in ENDED:  # only ends have a sequel, and to read the data takes long
                     data = entry.data
                     known = codes.get(str(data.get("then")))
                     then = int(data.get("wait_ns", 0)) if known is None else known

@@ -57,7 +57,7 @@ def log_history(
     """
     paths = [path] if isinstance(path, (str, PathLike)) else list(path)
     if not paths:
-        raise LogError("there is no log; give the path of at least one")
+        raise LogError("the list of logs is empty; give the path of at least one")
     reading = Reading(columns or {}, outcomes or {}, zone, keeps_doubles, bad_rows)
     bad = torn if torn is not None else []
     rows: list[Row] = []

@@ -88,7 +88,7 @@ def _of_csv(lines: Iterator[str], path: str, bad: list[str], delimiter: str | No
         raise LogError(f"{path}: the file is not CSV: {error}") from None
     doubled = sorted({name for name in names if name and names.count(name) > 1})
     if doubled:
-        raise LogError(f"{path}:1: the head names {', '.join(doubled)} twice; give each column a name of its own")
+        raise LogError(f"{path}:1: the head names {', '.join(doubled)} twice; give each column another name")
     return LogTable(path, names, _csv_rows(reader, len(names), path, bad))
 
 
@@ -97,7 +97,7 @@ def _csv_rows(reader: Any, width: int, path: str, bad: list[str]) -> Lines:
         for values in reader:
             if len(values) == width:
                 yield reader.line_num, values
-            elif values:  # an empty line is no row
+            elif values:  # an empty line is not a row
                 bad.append(f"{path}:{reader.line_num}: the head has {width} columns, and this row has {len(values)}")
     except csv.Error as error:
         raise LogError(f"{path}:{reader.line_num}: the file is not CSV: {error}") from None
