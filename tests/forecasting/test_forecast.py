@@ -347,7 +347,7 @@ def test_advice_names_the_limit_that_binds(tmp_path: Path) -> None:
     ("text", "arguments", "says"),
     [
         ("[jobs.a]\n", [], "has no modelled jobs that arrive, are enqueued or scheduled"),
-        ("[jobs.a]\n[[enqueue]]\njob = 'a'\n", ["--span", "1s", "--bin", "2s"], "and a span of at least one bin"),
+        ("[jobs.a]\n[[enqueue]]\njob = 'a'\n", ["--span", "1s", "--bin", "2s"], "and a span of at least one"),
         ("[jobs.a]\n[[enqueue]]\njob = 'a'\n", ["--span", "soon"], "span 'soon' cannot be read at 'soon'"),
         ("[jobs.a]\n[[enqueue]]\njob = 'a'\n", ["--advise"], "has no [forecast.limits]"),
         ("[jobs.a]\n[[enqueue]]\njob = 'a'\n[forecast.limits]\nrecovery = '1h'\n", ["--span", "1h"], "needs an outage"),

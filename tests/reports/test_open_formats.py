@@ -52,6 +52,70 @@ def test_trace_events_are_complete_and_in_microseconds() -> None:
     assert max(e["args"]["jobs"] for e in events if e["ph"] == "C" and e["name"] == "ready in harbour") > 3
 
 
+def family() -> ic.Rig:
+    """A job that enqueues another one in its second attempt."""
+    rig = ic.Rig(start="2031-03-29T21:00", zone="UTC")
+    rig.workers(2)
+    child = rig.job(lambda: None, name="tell_harbour", takes="1.000000001s")
+
+    def close_sailing() -> None:
+        rig.enqueue(child, after="5s")
+
+    parent = rig.job(close_sailing, name="close_sailing", takes="2s", retry=ic.Retry(2, "10s"))
+    rig.faults.fail(parent, attempts=1)
+    with rig:
+        rig.enqueue(parent)
+        rig.run_dry()
+    return rig
+
+
+def test_arrows_lead_from_attempt_to_attempt_and_to_what_it_enqueues(tmp_path: Path) -> None:
+    rig = family()
+    events = json.loads(formats.trace_events(rig.history))["traceEvents"]
+    boxes = [e for e in events if e["ph"] == "X"]
+    arrows = {
+        e["id"]: (e, next(f for f in events if f["ph"] == "f" and f["id"] == e["id"])) for e in events if e["ph"] == "s"
+    }
+    assert [begin["name"] for begin, _ in arrows.values()] == ["tried again", "enqueued"]
+    for begin, end in arrows.values():  # a viewer draws an arrow only between boxes
+        for one in (begin, end):
+            inside = [b for b in boxes if b["tid"] == one["tid"] and b["ts"] <= one["ts"] <= b["ts"] + b["dur"]]
+            assert inside, one
+        assert begin["ts"] <= end["ts"]
+    assert {e["name"] for e in events if e["ph"] == "M"} == {
+        "process_name", "process_sort_index", "thread_name", "thread_sort_index",
+    }  # fmt: skip
+    by = [entry.data["by"] for entry in rig.history if "by" in entry.data]
+    assert by == ["close_sailing-1/2"]
+    rig.history.save(tmp_path / "h.jsonl")
+    child = next(job for job in job_records(ic.History.load(tmp_path / "h.jsonl")) if job.name == "tell_harbour")
+    assert child.enqueued_by == ("close_sailing-1", 2)
+
+
+def test_the_span_of_a_job_is_linked_to_the_attempt_that_has_enqueued_it() -> None:
+    (resource,) = json.loads(formats.spans(family().history))["resourceSpans"]
+    spans = {span["spanId"]: span for span in resource["scopeSpans"][0]["spans"]}
+    (linked,) = [span for span in spans.values() if "links" in span]
+    assert linked["name"] == "tell_harbour job"
+    (link,) = linked["links"]
+    parent = spans[link["spanId"]]
+    assert parent["traceId"] == link["traceId"]
+    assert parent["name"] == "close_sailing process"
+    assert {"key": "ironclock.attempt", "value": {"intValue": "2"}} in parent["attributes"]
+
+
+@pytest.mark.parametrize("ending", ["csv", "parquet"])
+def test_tables_keep_nanoseconds(tmp_path: Path, ending: str) -> None:
+    rig = family()
+    formats.export(rig.history, str(tmp_path / f"t.{ending}"))
+    read = pandas.read_csv if ending == "csv" else pandas.read_parquet
+    table = read(tmp_path / f"t.{ending}")
+    ended = pandas.Timestamp(table[table["job"] == "tell_harbour-2"].iloc[0]["ended"])
+    (child,) = rig.jobs("tell_harbour")
+    assert ended.value == child.attempts[0].ended_ns
+    assert ended.nanosecond == 1
+
+
 def test_spans_nest_and_have_their_ids_in_hexadecimal() -> None:
     rig = night()
     (resource,) = json.loads(formats.spans(rig.history))["resourceSpans"]

@@ -24,6 +24,8 @@ Floats = NDArray[np.float64]
 
 QUANTILES = (0.05, 0.5, 0.95)
 _CHUNK = 100
+_CELLS = 20_000_000
+"""How many bins of all replications a process notes at once: so many take a tenth of a gigabyte."""
 _MOST_BINS = 20_000_000
 _USUAL_BINS = 200_000
 _QUICK = 60e6
@@ -121,7 +123,10 @@ def draw(
     step = max(1.0, whole / _USUAL_BINS) if bin is None else to_ns(bin, what="bin") / NS
     step = min(step, whole) if bin is None else step
     if not step or whole < step:
-        raise InputError(f"span is {span} and bin is {bin}; give a bin longer than 0, and a span of at least one bin")
+        shown = [spell(round(seconds * NS)) for seconds in (whole, step)]
+        raise InputError(
+            f"span is {shown[0]} and bin is {shown[1]}; give a bin longer than 0, and a span of at least one"
+        )
     bins = round(whole / step)
     if bins > _MOST_BINS:
         raise InputError(f"{bins:,} bins are too many; give a bin longer than {bin}")
@@ -130,7 +135,8 @@ def draw(
     if not workload.streams:
         raise InputError("the workload has no jobs; add arrivals, or jobs that are enqueued")
     way = Way.of(workload, bins * step, step, replications)
-    chunks = [min(_CHUNK, replications - at) for at in range(0, replications, _CHUNK)]
+    size = max(1, min(_CHUNK, _CELLS // bins))
+    chunks = [min(size, replications - at) for at in range(0, replications, size)]
     tasks = [Task(way, bins, columns, (seed, number)) for number, columns in enumerate(chunks)]
     parts = _map(tasks, progress)
     found = {name: np.concatenate([part[0][name] for part in parts]) for name in parts[0][0]}

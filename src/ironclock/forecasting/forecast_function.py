@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import nullcontext
 from os import PathLike
 
 from ..foundation.durations import NS, Duration, to_ns
@@ -42,7 +43,9 @@ def forecast(
         return draw(of, span=span or "24h", bin=bin, replications=replications or 200, seed=seed, progress=progress)
     scenario = of if isinstance(of, Scenario) else Scenario.load(of)
     settings = scenario.source.tables.get("forecast", {})
-    with scenario.source.at("forecast"):
+    # What the caller gives is not the file's mistake.
+    given = any(value is not None for value in (span, bin, replications, load))
+    with nullcontext() if given else scenario.source.at("forecast"):
         span_s = to_ns(settings.get("span", "24h") if span is None else span, what="span") / NS
         workload = workload_of(scenario, span_s, float(settings.get("load", 1.0)) if load is None else load)
         return draw(
