@@ -41,8 +41,6 @@ def evening(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def test_standard_input(evening: Path) -> None:
-    code, out, told = run("run", "-", given=SCENARIO.read_bytes())
-    assert code == 2, "its real callables are beside the file, which standard input has not"
     code, out, told = run("run", "-", given=DAY.read_bytes(), columns=200)
     assert (code, told) == (0, "")
     assert b"Manifests all day" in out
