@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -22,7 +23,7 @@ def test_the_bug_breaks_a_law_and_the_fix_keeps_them_all(name: str) -> None:
     assert said.startswith("a law is broken:\n  ")
     assert broken(module, module.fix) == ""
     if name != "poison_at_the_head":  # what never happened has no entries
-        assert "\n      2031-03-29T2" in said or "\n      2031-03-30T" in said, "the excerpt that proves it"
+        assert re.search(r"\n      2031-03-[23]\d \(.*\)\n        \d\d:\d\d:\d\d", said), "the excerpt that proves it"
 
 
 def test_they_are_shown_by_one_command() -> None:
