@@ -60,18 +60,26 @@ def one_rig(seed: int) -> None:
         assert rig.now.second
 
 
+def grown_by(count: int) -> Counter[type]:
+    """Return how many objects of each type there are more after so many rigs."""
+    before = counted()
+    for seed in range(count):
+        one_rig(seed)
+    return counted() - before
+
+
+def counted() -> Counter[type]:
+    gc.collect()
+    gc.collect()  # what the first has ended, such as coroutines, is gone with the second
+    return Counter(map(type, gc.get_objects()))
+
+
 def test_a_few_hundred_rigs_leave_nothing_behind() -> None:
     for seed in range(40):
         one_rig(seed)
-    gc.collect()
-    gc.collect()  # what the first has ended, such as coroutines, is gone with the second
-    before = Counter(map(type, gc.get_objects()))
     counts = [sys.getrefcount(one) for one in SHARED]
-    for seed in range(300):
-        one_rig(seed)
-    gc.collect()
-    gc.collect()  # what the first has ended, such as coroutines, is gone with the second
-    grown = Counter(map(type, gc.get_objects())) - before
+    # Caches grow once; what is left behind grows each time.
+    grown = grown_by(300) & grown_by(300)
     # Of each rig that a test makes, the plugin keeps a weak reference until the test has ended.
     assert {kind: count for kind, count in grown.items() if count > (420 if kind is weakref.ref else 80)} == {}
     drift = [sys.getrefcount(one) - count for one, count in zip(SHARED, counts, strict=True)]
