@@ -77,6 +77,7 @@ def counted() -> Counter[type]:
 def test_a_few_hundred_rigs_leave_nothing_behind() -> None:
     for seed in range(40):
         one_rig(seed)
+    counted()
     counts = [sys.getrefcount(one) for one in SHARED]
     # Caches grow once; what is left behind grows each time.
     grown = grown_by(300) & grown_by(300)
