@@ -14,8 +14,10 @@ from click.testing import CliRunner
 
 import ironclock as ic
 from ironclock.cli.main import main
-from ironclock.forecasting.workload import Breaker, CalledService, Outage, QueueLimit, Stream, WorkerPool, Workload
+from ironclock.forecasting.workload import CalledService, Outage, QueueLimit, Stream, WorkerPool, Workload
 from ironclock.foundation.distributions import spread_of
+from ironclock.foundation.durations import NS
+from ironclock.scenario.called_services import Breaker
 
 STORM = Path(__file__).parents[2] / "examples" / "scenarios" / "harbour_storm.toml"
 
@@ -51,7 +53,7 @@ def test_a_storm_lasts_and_a_budget_or_a_breaker_ends_it() -> None:
     assert storm(MANY) == 1.0
     assert storm(MANY, outage=False) == 0.0, "at rest the same load is no trouble"
     assert storm(ic.Retry(10, MANY.wait, budget=0.1)) == 0.0
-    assert storm(MANY, Breaker(0.5, 40, 20.0)) <= 0.2
+    assert storm(MANY, Breaker(0.5, 40, 20 * NS)) <= 0.2
 
 
 def test_too_few_workers_are_no_storm() -> None:

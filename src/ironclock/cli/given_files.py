@@ -8,7 +8,6 @@ import os
 import shutil
 import sys
 import tempfile
-import tomllib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -16,8 +15,6 @@ from typing import Any
 import click
 
 import ironclock as ic
-
-from ..foundation.example_files import example
 
 
 def pairs(given: Sequence[str], option: str) -> dict[str, str]:
@@ -64,14 +61,6 @@ def scenario_of(path: str) -> ic.Scenario:
     return ic.Scenario.load(path)
 
 
-def tables(path: str) -> dict[str, Any]:
-    """Return the tables of a TOML file. Raises `InputError` if it cannot be read."""
-    try:
-        return tomllib.loads(Path(example(path)).read_text(encoding="utf-8"))
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise ic.InputError(f"{path}: {error}") from None
-
-
 def laws_from(place: str) -> list[tuple[str, Any]]:
     """Return laws with their names: from ``[[laws]]`` of a .toml file, or from LAWS (or the name after a colon) of a
     Python file or module. Raises `InputError`."""
@@ -92,7 +81,7 @@ def laws_from(place: str) -> list[tuple[str, Any]]:
 def _toml_laws(path: str) -> Any:
     from ..scenario.law_tables import laws_of_tables, read_law_file
 
-    for law in laws_of_tables(read_law_file(example(path)).get("laws"), path):
+    for law in laws_of_tables(read_law_file(path).get("laws"), path):
         yield repr(law), law
 
 

@@ -67,8 +67,10 @@ class LogOptions:
     def _of_log(
         self, paths: Sequence[str], mapping: str | None, torn: list[str], guessed: dict[str, str]
     ) -> ic.History:
+        from ..scenario.law_tables import toml_tables
+
         place = self.mapping or mapping
-        kept = {} if place is None else given_files.tables(place)
+        kept = {} if place is None else toml_tables(place)
         columns = {**_texts(kept, "columns", place), **given_files.pairs(self.columns, "--column")}
         outcomes = {**_texts(kept, "outcomes", place), **given_files.pairs(self.outcomes, "--outcome")}
         zone = self.zone or str(kept.get("zone", "UTC"))

@@ -10,11 +10,12 @@ from typing import Any
 
 from ..errors import InputError, nearest
 from ..foundation.durations import NS, Duration, to_ns
+from ..scenario.called_services import Breaker
 from ..scenario.scenario import Scenario
 from ..scenario.values import rate_of
 from ..simulation.retry import Retry, exponential
 from .forecast import Forecast, draw
-from .scenario_workload import breaker_of, workload_of
+from .scenario_workload import settings_of, workload_of
 from .workload import Workload
 
 LIMITS = {
@@ -118,17 +119,15 @@ def advise(
         best = ic.advise("manifest_day.toml", bin="10s", replications=10).best
         print(best.words if best else "no policy keeps every limit")
     """
-    scenario = of if isinstance(of, Scenario) else Scenario.load(of)
-    settings = scenario.source.tables.get("forecast", {})
+    scenario, settings, span_s, factor = settings_of(of, span, load)
     limits = limits_of(scenario)
     search = dict(settings.get("search", {}))
     if not limits:
         raise InputError(f"{scenario.name} has no [forecast.limits]; add the limits to keep")
     if not {*search} - {"job"}:
         raise InputError(f"{scenario.name} has no [forecast.search]; add the policies to try")
-    span_s = to_ns(span if span is not None else settings.get("span", "24h"), what="span") / NS
     step = bin if bin is not None else settings.get("bin")
-    workload = workload_of(scenario, span_s, load if load is not None else float(settings.get("load", 1.0)))
+    workload = workload_of(scenario, span_s, factor)
     job = search.pop("job", None) or workload.streams[0].name
     if job not in {stream.name for stream in workload.streams}:
         scenario.source.known("jobs", job, "forecast", "search", "job")
@@ -180,7 +179,9 @@ def _changed(workload: Workload, job: str, choice: Mapping[str, Any], scenario: 
     if "breaker" in choice:
         if stream.calls is None:
             raise InputError(f"{job} calls no service; give it 'calls', or leave 'breaker' out of [forecast.search]")
-        services[stream.calls] = replace(services[stream.calls], breaker=breaker_of(choice["breaker"] or None))
+        services[stream.calls] = replace(
+            services[stream.calls], breaker=Breaker.read(choice["breaker"]) if choice["breaker"] is not False else None
+        )
     retry = _retry(stream.retry, job, choice, scenario)
     streams = [replace(s, retry=retry) if s.name == job else s for s in workload.streams]
     return replace(workload, streams=streams, pools=tuple(pools), services=services)

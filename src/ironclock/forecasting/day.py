@@ -32,10 +32,9 @@ FREE, HELD, READY, RUNNING = range(4)
 """What a job does."""
 QUANTILES = 4096
 """How many equally likely durations and waits a table has."""
-RESERVE = 10.0
-BACKLOG_ROW, AGE_ROW, RETRIES_ROW, DEAD_ROW, ARRIVED_ROW = range(5)
-"""The figures by frame."""
 FRAME_ROWS = 5
+BACKLOG_ROW, AGE_ROW, RETRIES_ROW, DEAD_ROW, ARRIVED_ROW = range(FRAME_ROWS)
+"""The figures by frame."""
 
 f8, i8 = np.float64, np.int64
 STREAM = np.dtype([
@@ -45,8 +44,8 @@ STREAM = np.dtype([
     ("type", i8),  # streams of one type share a retry budget
     ("first_outage", i8), ("end_outage", i8),
 ])  # fmt: skip
-TYPE = np.dtype([("budget", f8), ("left", f8)])
-"""The retry budget of a job type, and what is left of it. An infinite budget: no limit."""
+TYPE = np.dtype([("budget", f8), ("left", f8), ("most", f8)])
+"""The retry budget of a job type, what is left of it, and what it can save up at most. An infinite budget: no limit."""
 OUTAGE = np.dtype([
     ("since", f8), ("until", f8), ("share", f8),
     ("takes", f8),  # how long a failing attempt takes, -1: the usual time; or by how much it is slower
@@ -630,7 +629,7 @@ def run(
                 if this.attempt == 0:
                     this.first = w.now
                     budget = types[stream.type]
-                    budget.left = min(budget.left + budget.budget, max(RESERVE, budget.budget))
+                    budget.left = min(budget.left + budget.budget, budget.most)
                 this.attempt += 1
                 this.state = RUNNING
                 this.turn += 1

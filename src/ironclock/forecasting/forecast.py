@@ -164,17 +164,18 @@ class Way:
     def of(cls, workload: Workload, span: float, step: float, replications: int) -> Way:
         """Choose a way: job by job if that is quick enough, or if cohorts would leave something out."""
         jobs, attempts = expected_jobs(workload.streams, span), expected_attempts(workload.streams, span)
-        if workload.services and jobs <= _MOST_JOBS:
-            # How many retries a service brings about cannot be told from the rates: one day is looked at.
+        if workload.plain and (attempts * replications > _QUICK or jobs > _MOST_JOBS):
+            return cls(workload, step, None, 0, 1.0, tuple(_unseen(workload, step)))
+        if jobs <= _MOST_JOBS:
             tables, room = tables_of(workload, span), room_for(workload, span)
-            attempts = float(run_days(tables, room, step, round(span / step), 1, (0, 0)).started[0])
-        if (attempts * replications <= _QUICK and jobs <= _MOST_JOBS) or not workload.plain:
-            times = max(1.0, attempts * replications / _MOST_ATTEMPTS, jobs / _MOST_JOBS)
-            smaller, warnings = workload, tuple[str, ...]()
-            if times > 1.0:
-                smaller, warnings = workload.smaller(times)
-            return cls(workload, step, tables_of(smaller, span), room_for(smaller, span), times, warnings)
-        return cls(workload, step, None, 0, 1.0, tuple(_unseen(workload, step)))
+            if workload.services:
+                # How many retries a service brings about cannot be told from the rates: one day is looked at.
+                attempts = float(run_days(tables, room, step, round(span / step), 1, (0, 0)).started[0])
+            if attempts * replications <= _MOST_ATTEMPTS:
+                return cls(workload, step, tables, room, 1.0, ())
+        times = max(attempts * replications / _MOST_ATTEMPTS, jobs / _MOST_JOBS)
+        smaller, warnings = workload.smaller(times)
+        return cls(workload, step, tables_of(smaller, span), room_for(smaller, span), times, warnings)
 
 
 def _unseen(workload: Workload, step: float) -> list[str]:

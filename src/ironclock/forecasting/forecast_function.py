@@ -6,10 +6,10 @@ from collections.abc import Callable
 from contextlib import nullcontext
 from os import PathLike
 
-from ..foundation.durations import NS, Duration, to_ns
+from ..foundation.durations import Duration
 from ..scenario.scenario import Scenario
 from .forecast import Forecast, draw
-from .scenario_workload import workload_of
+from .scenario_workload import settings_of, workload_of
 from .workload import Workload
 
 
@@ -41,13 +41,11 @@ def forecast(
     """
     if isinstance(of, Workload):
         return draw(of, span=span or "24h", bin=bin, replications=replications or 200, seed=seed, progress=progress)
-    scenario = of if isinstance(of, Scenario) else Scenario.load(of)
-    settings = scenario.source.tables.get("forecast", {})
+    scenario, settings, span_s, factor = settings_of(of, span, load)
     # What the caller gives is not the file's mistake.
     given = any(value is not None for value in (span, bin, replications, load))
     with nullcontext() if given else scenario.source.at("forecast"):
-        span_s = to_ns(settings.get("span", "24h") if span is None else span, what="span") / NS
-        workload = workload_of(scenario, span_s, float(settings.get("load", 1.0)) if load is None else load)
+        workload = workload_of(scenario, span_s, factor)
         return draw(
             workload, span=span_s, bin=settings.get("bin") if bin is None else bin,
             replications=replications or settings.get("replications", 200), seed=seed, progress=progress,

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..foundation.durations import NS
+from ..simulation.retry import RetryBudget
 from . import day as days
 from .day import ENTRY, WorkloadTables
 from .forecast_figures import Course, Trajectories
@@ -134,7 +135,7 @@ def tables_of(workload: Workload, span: float) -> WorkloadTables:
             )
             for number, s in enumerate(streams)
         ]),
-        types=_records(days.TYPE, [(_or(budgets[name], inf), days.RESERVE) for name in types]),
+        types=_records(days.TYPE, [_budget(_or(budgets[name], inf)) for name in types]),
         outages=_records(days.OUTAGE, [
             (
                 o.since, o.until, o.share, _or(o.takes, -1.0), sum(1 << min(n, 62) for n in o.attempts), _HOW[o.how],
@@ -172,9 +173,13 @@ def _queue(limit: QueueLimit, line: int) -> tuple[Any, ...]:
     return line, limit != QueueLimit(), most, rate, span, 0, 0, 0, 0, -1.0
 
 
+def _budget(share: float) -> tuple[float, float, float]:
+    return share, RetryBudget.RESERVE, max(RetryBudget.RESERVE, share)
+
+
 def _service(service: CalledService) -> tuple[Any, ...]:
     breaker = service.breaker
-    parts = (2.0, 1, 0.0) if breaker is None else (breaker.failing, breaker.of, breaker.open)
+    parts = (2.0, 1, 0.0) if breaker is None else (breaker.failing, breaker.of, breaker.open_ns / NS)
     return service.capacity, service.beyond == "fails", 0, *parts, 0, 0, 0.0
 
 

@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 from ..foundation.distributions import Fixed, Spread
 from ..foundation.durations import NS
 from ..simulation.retry import Retry
+from .day import QUANTILES
 
 Floats = NDArray[np.float64]
 
-SIZE = 4096
+SIZE = QUANTILES
 """How many equally likely durations represent a distribution, and how many waits a backoff."""
 _INSIDE = 8
 _PATHS = SIZE

@@ -4,22 +4,23 @@ from __future__ import annotations
 
 import random
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, replace
+from os import PathLike
 from typing import Any, Literal
 
 from ..errors import AttemptTimeout, InputError
 from ..foundation.distributions import Fixed
-from ..foundation.durations import NS, to_ns
+from ..foundation.durations import NS, Duration, to_ns
 from ..scenario.arrivals import Rate
-from ..scenario.called_services import BreakerRule, CallRefused, SlowedSpread
+from ..scenario.called_services import Breaker, CallRefused, SlowedSpread
 from ..scenario.scenario import Scenario
 from ..scenario.scenario_rig import Failing, Modelled, World
-from ..scenario.values import error_of, instant_of, schedule_of
+from ..scenario.values import error_of, instant_of, schedule_of, starts_of
 from ..schedules.sets import Within
 from ..simulation.policy import JobType
 from ..simulation.retry import Retry
 from .workload import (
-    Breaker,
     CalledService,
     Firings,
     Outage,
@@ -85,6 +86,19 @@ def workload_of(scenario: Scenario, span: float, load: float = 1.0) -> Workload:
         raise InputError(f"load is {load!r}; give a number above 0 and below {_MOST_LOAD:g}")
     world = scenario.world(prepare=False)  # only the descriptions of its jobs are read; none of their code runs
     return _Reader(scenario, world, span, load).workload()
+
+
+def settings_of(
+    of: Scenario | str | PathLike[str], span: Duration | None, load: float | None
+) -> tuple[Scenario, dict[str, Any], float, float]:
+    """Return a scenario, its ``[forecast]``, and the span in seconds and the load, which are those of the table unless
+    they are given. Raises `ScenarioError` or `DurationError`."""
+    scenario = of if isinstance(of, Scenario) else Scenario.load(of)
+    settings = scenario.source.tables.get("forecast", {})
+    # What the caller gives is not the file's mistake.
+    with nullcontext() if span is not None else scenario.source.at("forecast"):
+        span_s = to_ns(settings.get("span", "24h") if span is None else span, what="span") / NS
+    return scenario, settings, span_s, float(settings.get("load", 1.0)) if load is None else load
 
 
 class _Reader:
@@ -255,11 +269,8 @@ class _Reader:
         found: dict[str, QueueLimit] = {}
         for name, table in self._tables.get("queues", {}).items():
             self._name_left_out("queues", f"the queue {name}", table)
-            rate = None
-            if "rate" in table:
-                count, _, unit = table["rate"].partition("/")
-                rate = (max(1, round(float(count))), to_ns(f"1{unit.strip()}") / NS)
-            found[name] = QueueLimit(table.get("running"), rate)
+            rate = starts_of(table["rate"]) if "rate" in table else None
+            found[name] = QueueLimit(table.get("running"), None if rate is None else (rate[0], to_ns(rate[1]) / NS))
         for table in self._tables.get("faults", ()):
             since, until = self._span_of(table) if table["kind"] == "outage" else (0.0, 0.0)
             if until > since:
@@ -272,9 +283,8 @@ class _Reader:
     def _services(self) -> dict[str, CalledService]:
         found = {}
         for name, table in self._tables.get("services", {}).items():
-            found[name] = CalledService(
-                table["capacity"], table.get("beyond", "slower"), breaker_of(table.get("breaker"))
-            )
+            breaker = Breaker.read(table["breaker"]) if "breaker" in table else None
+            found[name] = CalledService(table["capacity"], table.get("beyond", "slower"), breaker)
         return found
 
 
@@ -289,14 +299,6 @@ class Arriving:
     rate: Rate | None = None
     firings: Firings | None = None
     times: int = 1
-
-
-def breaker_of(table: dict[str, Any] | None) -> Breaker | None:
-    """Return the breaker of a table. Raises `InputError` or `DurationError`."""
-    if table is None:
-        return None
-    rule = BreakerRule.read(table)
-    return Breaker(rule.failing, rule.of, rule.open_ns / NS)
 
 
 def _then(retry: Retry, error: BaseException) -> Then:
@@ -318,7 +320,7 @@ def _failing(ways: Sequence[Failing], kwargs: Mapping[str, Any], retry: Retry) -
     return 1.0 - left, then  # type: ignore[return-value]
 
 
-_USUAL = {"priority": 0, "ack": "late", "overlap": "allow"}  # as if the key was not there
+_USUAL = {"ack": "late"}  # as if the key was not there
 
 
 class Curve:

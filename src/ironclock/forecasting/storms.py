@@ -12,10 +12,10 @@ from dataclasses import dataclass, replace
 from os import PathLike
 
 from ..errors import InputError
-from ..foundation.durations import NS, Duration, to_ns
+from ..foundation.durations import Duration
 from ..scenario.scenario import Scenario
 from .forecast import draw
-from .scenario_workload import workload_of
+from .scenario_workload import settings_of, workload_of
 from .workload import Workload
 
 SHARE = 0.05
@@ -53,9 +53,7 @@ def storm_load(
         found = ic.storm_load("harbour_storm.toml", span="2h", replications=4)
         print(found.calm, found.storm)
     """
-    scenario = of if isinstance(of, Scenario) else Scenario.load(of)
-    settings = scenario.source.tables.get("forecast", {})
-    span_s = to_ns(span if span is not None else settings.get("span", "24h"), what="span") / NS
+    scenario, _, span_s, at = settings_of(of, span, load)
     tried = 0
 
     def look(at: float) -> str:
@@ -72,7 +70,6 @@ def storm_load(
         quiet = draw(without_outages(workload), span=span_s, replications=max(2, replications // 4), seed=seed)
         return "overload" if quiet.mean("busy") > 0.98 else "calm"
 
-    at = float(settings.get("load", 1.0)) if load is None else load
     seen: dict[str, float | None] = {"calm": None, "storm": None, "overload": None}
     while 1 / _MOST <= at <= _MOST:
         what = look(at)

@@ -9,6 +9,7 @@ from typing import Literal, TypeAlias
 
 from ..errors import InputError, PolicyError, nearest
 from ..foundation.distributions import Spread
+from ..scenario.called_services import Breaker
 from ..simulation.retry import Retry
 
 Then: TypeAlias = Literal["retry", "dead", "dropped"]
@@ -135,16 +136,6 @@ class QueueLimit:
     running: int | None = None
     rate: tuple[int, float] | None = None
     closed: Sequence[tuple[float, float]] = ()
-
-
-@dataclass(frozen=True)
-class Breaker:
-    """A circuit breaker in front of a service. It opens if of the last `of` calls a share of `failing` or more has
-    failed. While it is open calls fail at once; after `open` seconds one call is let through, and decides."""
-
-    failing: float = 0.5
-    of: int = 20
-    open: float = 30.0
 
 
 @dataclass(frozen=True)

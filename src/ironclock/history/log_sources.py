@@ -33,8 +33,6 @@ class LogTable:
     place: str
     names: list[str]
     rows: Lines
-    is_spans: bool = False
-    """True if the rows are spans of OpenTelemetry."""
 
 
 @contextmanager
@@ -115,16 +113,16 @@ def _of_json(lines: Iterator[str], path: str, bad: list[str]) -> LogTable:
     first = next(values, None)
     if first is not None and "resourceSpans" in first[1]:
         spans = _spans(itertools.chain([first], values))
-        return _of_dicts(spans, path, is_spans=True)
+        return _of_dicts(spans, path)
     return _of_dicts(itertools.chain([] if first is None else [first], values), path)
 
 
-def _of_dicts(rows: Iterator[tuple[int, dict[str, Any]]], path: str, is_spans: bool = False) -> LogTable:
+def _of_dicts(rows: Iterator[tuple[int, dict[str, Any]]], path: str) -> LogTable:
     flat = ((line, _flat(value)) for line, value in rows)
     sample = list(itertools.islice(flat, _SAMPLE))
     names = list(dict.fromkeys(name for _, row in sample for name in row))
     texts = ((line, [_text(row.get(name)) for name in names]) for line, row in itertools.chain(sample, flat))
-    return LogTable(path, names, texts, is_spans)
+    return LogTable(path, names, texts)
 
 
 def _json_values(lines: Iterator[str], path: str, bad: list[str]) -> Iterator[tuple[int, dict[str, Any]]]:

@@ -21,8 +21,8 @@ class CallRefused(ConnectionError):
 
 
 @dataclass(frozen=True)
-class BreakerRule:
-    """When a circuit breaker opens, and for how long.
+class Breaker:
+    """A circuit breaker in front of a service: when it opens, and for how long.
 
     Parameters: it opens if of the last `of` calls a share of `failing` or more has failed; while it is open each call
     fails at once; after `open_ns` nanoseconds one call is let through, and decides.
@@ -33,7 +33,7 @@ class BreakerRule:
     open_ns: int
 
     @classmethod
-    def read(cls, table: dict[str, Any]) -> BreakerRule:
+    def read(cls, table: dict[str, Any]) -> Breaker:
         """Return the rule of a table. Raises `InputError` or `DurationError`."""
         open_ns = to_ns(table.get("open", "30s"), what="open")
         if not open_ns:
@@ -50,7 +50,7 @@ class CalledService:
     """
 
     def __init__(
-        self, name: str, capacity: int, beyond: str, breaker: BreakerRule | None, callers: set[str], history: History,
+        self, name: str, capacity: int, beyond: str, breaker: Breaker | None, callers: set[str], history: History,
         now: Callable[[], int], chance: random.Random,
     ) -> None:  # fmt: skip
         self._name = name

@@ -11,10 +11,12 @@ from typing import Any
 
 from .. import laws
 from ..errors import InputError, nearest
+from ..foundation.example_files import example
 from ..history.log_columns import FIELDS
 from ..laws.law import Law, must_be_law
 
 _EXAMPLE = 'law = "attempts_at_most", with = ["submit_manifest", 5]'
+_KEYS = ("zone", "delimiter", "columns", "outcomes", "laws")
 _OUTCOMES = ["done", "failed", "timed-out", "crashed", "dead", "enqueued", "started"]
 
 
@@ -25,7 +27,7 @@ def law_names() -> list[str]:
 
 def law_of(name: str, given: Any) -> Law:
     """Return a law by its name and arguments. Raises `InputError`."""
-    known = [n for n in laws.__all__ if n[0].islower()]
+    known = law_names()
     if name not in known:
         raise InputError(f"there is no law {name!r}; {nearest(name, known)}")
     state: Callable[..., Law] = getattr(laws, name)
@@ -70,15 +72,19 @@ def _imported(path: str, given: Any) -> Law:
 
 def read_law_file(path: str) -> dict[str, Any]:
     """Return the tables of a file of laws. Raises `InputError` for a file that is not TOML, or has an unknown key."""
+    tables = toml_tables(path)
+    for key in tables:
+        if key not in _KEYS:
+            raise InputError(f"{path}: the file has an unknown key {key!r}; {nearest(key, _KEYS)}")
+    return tables
+
+
+def toml_tables(path: str) -> dict[str, Any]:
+    """Return the tables of a TOML file. Raises `InputError` if it cannot be read."""
     try:
-        tables = tomllib.loads(Path(path).read_text(encoding="utf-8"))
+        return tomllib.loads(Path(example(path)).read_text(encoding="utf-8"))
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise InputError(f"{path}: {error}") from None
-    known = law_file_schema()["properties"]
-    for key in tables:
-        if key not in known:
-            raise InputError(f"{path}: the file has an unknown key {key!r}; {nearest(key, known)}")
-    return tables
 
 
 def law_file_schema() -> dict[str, Any]:

@@ -16,9 +16,9 @@ from ..rig import Rig, simulation_of
 from ..simulation.faults import span_of
 from ..simulation.policy import JobType
 from .arrivals import Rate, arrive
-from .called_services import BreakerRule, CalledService, RefusedCalls, SlowedSpread
+from .called_services import Breaker, CalledService, RefusedCalls, SlowedSpread
 from .toml_reading import Source
-from .values import callable_of, error_of, instant_of, retry_of, schedule_of
+from .values import callable_of, error_of, instant_of, retry_of, schedule_of, starts_of
 
 _POLICY = ("queue", "timeout", "priority", "lease", "ack", "deliveries", "key", "unique", "expires")
 _DAY = to_ns("1d")
@@ -174,7 +174,7 @@ class World:
         for name, table in self._tables.get("services", {}).items():
             callers = {job for job, one in self._tables["jobs"].items() if one.get("calls") == name}
             with self.source.at("services", name, "breaker"):
-                breaker = BreakerRule.read(table["breaker"]) if "breaker" in table else None
+                breaker = Breaker.read(table["breaker"]) if "breaker" in table else None
             self.services[name] = service = CalledService(
                 name, table["capacity"], table.get("beyond", "slower"), breaker, callers, simulation.history,
                 lambda: self._loop.now, self._generators.of(f"calls:{name}"),
@@ -185,12 +185,7 @@ class World:
     def _bounds(self) -> None:
         for name, table in self._tables.get("queues", {}).items():
             with self.source.at("queues", name):
-                rate = None
-                if "rate" in table:
-                    count, _, unit = table["rate"].partition("/")
-                    if not float(count).is_integer():
-                        raise InputError(f"the rate of a queue is {count} starts in a span; give a whole number")
-                    rate = (int(float(count)), f"1{unit.strip()}")
+                rate = starts_of(table["rate"]) if "rate" in table else None
                 self.rig.queue(name).limit(table.get("running"), per_key=table.get("per_key"), rate=rate)
 
     def _outside(self) -> None:

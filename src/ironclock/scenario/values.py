@@ -139,6 +139,15 @@ def rate_of(text: str) -> float:
     return number * NS / to_ns(f"1{unit.strip()}")
 
 
+def starts_of(text: str) -> tuple[int, str]:
+    """Return the rate of a queue such as ``"10/m"`` as a number of starts and a span. Raises `InputError`."""
+    count, _, unit = text.partition("/")
+    number = float(count.replace("_", ""))
+    if not number.is_integer():
+        raise InputError(f"the rate of a queue is {count} starts in a span; give a whole number")
+    return int(number), f"1{unit.strip()}"
+
+
 def folders_of(path: str) -> list[str]:
     """Return the folders in which the callables of a scenario file are searched, beside those of Python."""
     return [str(File(path).resolve().parent), str(File.cwd())]
