@@ -16,7 +16,9 @@ from tern_line import booking, db, jobs, outside, watch
 FERRY_LINE = (booking, db, jobs, outside, watch)
 IRON_CLOCK = [getattr(ironclock, name) for name in ironclock.__all__]
 pytest_plugins = ["pytester"]
-os.environ.pop("COLUMNS", None)  # processes of pytest-xdist have it, and commands would wrap their lines
+# Processes of pytest-xdist have it, and readline sets it behind Python's back: commands would wrap their lines.
+os.environ["COLUMNS"] = ""
+del os.environ["COLUMNS"]
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

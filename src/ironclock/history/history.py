@@ -9,7 +9,7 @@ Everything else is in it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from itertools import starmap
 from os import PathLike
 from typing import TYPE_CHECKING, Any, Protocol, overload
@@ -17,7 +17,8 @@ from typing import TYPE_CHECKING, Any, Protocol, overload
 from ..foundation.instants import InstantTexts, Timeline
 from . import saved_files
 from .entries import Entry
-from .records import ENDED, THEN_WORDS, Record, RecordedJob, data_of, plain
+from .loaded_entries import ListedEntries, LoadedEntries, Step
+from .records import Record, RecordedJob, data_of, plain
 
 if TYPE_CHECKING:
     import pandas
@@ -44,7 +45,7 @@ class History(Sequence[Entry]):
     """
 
     def __init__(
-        self, timeline: Timeline, seed: object = 0, clock: Clock | None = None, entries: list[Entry] | None = None,
+        self, timeline: Timeline, seed: object = 0, clock: Clock | None = None, entries: LoadedEntries | None = None,
         facts: dict[str, Any] | None = None,
     ) -> None:  # fmt: skip
         self.timeline = timeline
@@ -77,7 +78,7 @@ class History(Sequence[Entry]):
         """The instant up to which it tells, in nanoseconds: the rig's now, or when it was saved."""
         if self._clock is not None:
             return self._clock.now
-        last = self._loaded[-1].ns if self._loaded else 0
+        last = 0 if self._loaded is None else self._loaded.last_ns
         return max(last, int(self._loaded_facts.get("end", last)))
 
     def fact(self, name: str, default: Any) -> Any:
@@ -96,12 +97,8 @@ class History(Sequence[Entry]):
     @overload
     def __getitem__(self, index: slice) -> list[Entry]: ...
     def __getitem__(self, index: int | slice) -> Entry | list[Entry]:
-        if self._loaded is not None:
-            return self._loaded[index]
         numbers = range(len(self))[index]
-        if isinstance(numbers, range):
-            return [self._entry(self._record(n)) for n in numbers]
-        return self._entry(self._record(numbers))
+        return [self.entry(n) for n in numbers] if isinstance(numbers, range) else self.entry(numbers)
 
     def __iter__(self) -> Iterator[Entry]:
         if self._loaded is not None:
@@ -130,43 +127,62 @@ class History(Sequence[Entry]):
 
     def entry(self, number: int) -> Entry:
         """Return one entry by its index, from 0."""
-        return self._loaded[number] if self._loaded is not None else self._entry(self._record(number))
+        return self._loaded.entry(number) if self._loaded is not None else self._entry(self._record(number))
 
-    def steps(self) -> Iterator[tuple[int, int, str, str, str, int, int]]:
-        """Iterate over what happened to jobs, effects left out: the index of the entry, its nanoseconds, what
-        happened, the job's id and type, the attempt, and `Record.then`."""
-        if self._loaded is None:
-            for number, (ns, what, job, attempt, _, then, _, _) in enumerate(self._tuples()):
-                if job is not None and what != "effect":
-                    yield number, ns, what, job.id, job.type.name, attempt, then
-            return
-        codes = {words: code for code, words in THEN_WORDS.items()}
-        for number, entry in enumerate(self._loaded):
-            if entry.job is not None and entry.what != "effect":
-                then = 0
-                if entry.what in ENDED:  # only ends have a sequel, and to read the data takes long
-                    data = entry.data
-                    known = codes.get(str(data.get("then")))
-                    then = int(data.get("wait_ns", 0)) if known is None else known
-                yield number, entry.ns, entry.what, entry.job, str(entry.name), entry.attempt, then
+    def steps(self) -> Iterable[Step]:
+        """Return what happened to jobs, effects left out: the index of the entry, its nanoseconds, what happened, the
+        job's id and type, the attempt, and `Record.then`."""
+        return self._live_steps() if self._loaded is None else self._loaded.steps()
+
+    def _live_steps(self) -> Iterator[Step]:
+        for number, (ns, what, job, attempt, _, then, _, _) in enumerate(self._tuples()):
+            if job is not None and what != "effect":
+                yield number, ns, what, job.id, job.type.name, attempt, then
+
+    def numbers_of(self, *whats: str) -> list[int]:
+        """Return the indexes of the entries that say one of these, such as ``"started"``."""
+        if self._loaded is not None:
+            return self._loaded.numbers_of(whats)
+        return [number for number, what in enumerate(self._fields[_WHAT::_WIDTH]) if what in whats]
+
+    def of_jobs(self, jobs: Collection[str]) -> list[int]:
+        """Return the indexes of the entries of the jobs with these ids."""
+        if self._loaded is not None:
+            return self._loaded.of_jobs(jobs)
+        about = self._fields[_JOB::_WIDTH]
+        return [number for number, job in enumerate(about) if job is not None and job.id in jobs]
 
     def effects_done(self) -> list[int]:
         """Return the indexes of the entries of effects that were done."""
         if self._loaded is not None:
-            return [number for number, entry in enumerate(self._loaded) if entry.effect is not None]
+            return self._loaded.effects_done()
         whats = self._fields[_WHAT::_WIDTH]
         details = self._fields[_DETAIL::_WIDTH]
         return [n for n, what in enumerate(whats) if what == "effect" and details[n].outcome == "done"]
 
-    def keys_of(self, effect: str) -> Iterator[tuple[int, Any]]:
-        """Iterate over the effects of a name that were done: the index of the entry, and its key as in a file."""
+    def jobs_in_columns(self, entry: Callable[[int], Entry]) -> Any:
+        """Return the jobs as `LogJobs`, if this is a log in columns. None otherwise.
+
+        Parameters: `entry` returns an entry by its index.
+        """
+        return None if self._loaded is None else self._loaded.jobs_in_columns(entry)
+
+    def effect_names(self) -> set[str]:
+        """Return the names of the effects, also of those that failed."""
         if self._loaded is not None:
-            yield from ((n, entry.key) for n, entry in enumerate(self._loaded) if entry.effect == effect)
-            return
-        for number in self.effects_done():
-            done = self._fields[number * _WIDTH + _DETAIL]
-            if done.name == effect:
-                yield number, plain(done.key)
+            return self._loaded.effect_names()
+        details = self._fields[_DETAIL::_WIDTH]
+        return {str(details[number].name) for number in self.numbers_of("effect")}
+
+    def keys_of(self, effect: str, *, doubled: bool = False) -> list[tuple[int, Any]]:
+        """Return the effects of a name that were done: the index of the entry, and its key as in a file.
+
+        Parameters: `doubled`: only keys that are there more than once are needed; some others can be left out.
+        """
+        if self._loaded is not None:
+            return self._loaded.keys_of(effect, doubled)
+        details = self._fields[_DETAIL::_WIDTH]
+        return [(n, plain(details[n].key)) for n in self.effects_done() if details[n].name == effect]
 
     def of_job(self, job: RecordedJob) -> Iterator[Record]:
         """Iterate over the records of one live job."""
@@ -186,9 +202,7 @@ class History(Sequence[Entry]):
 
     def of(self, job: str) -> list[Entry]:
         """Return the entries of the job with that id."""
-        if self._loaded is not None:
-            return [entry for entry in self._loaded if entry.job == job]
-        return [self._entry(r) for r in self.records() if r.job is not None and r.job.id == job]
+        return [self.entry(number) for number in self.of_jobs((job,))]
 
     def _entry(self, record: Record) -> Entry:
         job = record.job
@@ -238,9 +252,15 @@ class History(Sequence[Entry]):
         saved_files.write(path, self._rows(texts), texts, self.timeline.zone, self.seed, facts)
 
     @classmethod
-    def of_entries(cls, timeline: Timeline, entries: list[Entry], seed: object = 0) -> History:
-        """Return a history of these entries, which must be in order."""
-        return cls(timeline, seed, entries=entries)
+    def of_entries(
+        cls, timeline: Timeline, entries: Sequence[Entry] | LoadedEntries, facts: dict[str, Any] | None = None
+    ) -> History:
+        """Return a history of these entries, which must be in order.
+
+        Parameters: `facts` are what else a law can ask, as `fact` says. Default None: nothing.
+        """
+        loaded = ListedEntries(entries) if isinstance(entries, Sequence) else entries
+        return cls(timeline, entries=loaded, facts=facts)
 
     @classmethod
     def load(cls, path: str | PathLike[str], torn: list[str] | None = None) -> History:
@@ -255,7 +275,7 @@ class History(Sequence[Entry]):
         Raises `HistoryError`, which names the file and the line.
         """
         timeline, seed, entries, facts = saved_files.read(path, torn)
-        return cls(timeline, seed, entries=entries, facts=facts)
+        return cls(timeline, seed, entries=ListedEntries(entries), facts=facts)
 
     def frame(self) -> pandas.DataFrame:
         """Return a pandas table, one row for each entry. Needs the extra ``ironclock[frame]``."""

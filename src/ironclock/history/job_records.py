@@ -12,6 +12,7 @@ from typing import Any
 from ..foundation.instants import Timeline
 from .entries import Entry
 from .history import History
+from .loaded_entries import Step
 from .records import DEAD, DROPPED, ENDED, UNHEARD
 
 _CLOSING = {"withdrawn": "withdrawn", "expired": "dropped", "lost": "lost", "given-up": "dead", "discarded": "dropped"}
@@ -222,6 +223,11 @@ class JobRecord:
         return self._enqueue_entry
 
     @property
+    def close_number(self) -> int:
+        """The index of the entry with which it was closed. -1 while it is open."""
+        return self._close
+
+    @property
     def close_entry(self) -> Entry | None:
         """The entry with which it was closed. None while it is open."""
         return None if self._close < 0 else self._entry(self._close)
@@ -264,11 +270,21 @@ def job_records(history: History, entry: Callable[[int], Entry] | None = None) -
     Parameters: `entry` returns an entry by its index. Default: ``history.entry``.
     """
     entry = history.entry if entry is None else entry
+    return records_from(history.steps(), entry, history.timeline, history.end_ns)
+
+
+def records_from(
+    steps: Iterable[Step], entry: Callable[[int], Entry], timeline: Timeline, last_ns: int
+) -> list[JobRecord]:
+    """Return the jobs that steps tell of, which must be in order.
+
+    Parameters: `entry` returns an entry by the number that a step has; `last_ns` is the end of the history.
+    """
     found: dict[str, JobRecord] = {}
     running: dict[tuple[str, int], AttemptRecord] = {}
-    for number, ns, what, job, name, attempt, then in history.steps():
+    for number, ns, what, job, name, attempt, then in steps:
         if what == "enqueued":
-            found[job] = JobRecord(entry, history.timeline, job, name, number, ns)
+            found[job] = JobRecord(entry, timeline, job, name, number, ns)
             continue
         record = found.get(job)
         if record is None:
@@ -286,7 +302,6 @@ def job_records(history: History, entry: Callable[[int], Entry] | None = None) -
             record.deliver_again(ns)
         elif what == "requeued":
             record.requeue(ns)
-    last_ns = history.end_ns
     for record in found.values():
         record.last_ns = last_ns
         if record.state == "waiting":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from importlib.util import find_spec
 from os import PathLike, fspath
 from typing import Any
 
@@ -12,7 +13,7 @@ from ..foundation.instants import InstantTexts, Timeline
 from ..foundation.paused_collector import paused_collector
 from .entries import Entry
 from .history import History
-from .log_rows import Reading, Row, read
+from .log_rows import Reading, Row, Seen, read
 from .log_sources import opened_table
 
 _ORDER = {
@@ -60,12 +61,26 @@ def log_history(
         raise LogError("the list of logs is empty; give the path of at least one")
     reading = Reading(columns or {}, outcomes or {}, zone, keeps_doubles, bad_rows)
     bad = torn if torn is not None else []
-    rows: list[Row] = []
+    before = len(bad)
+    places = [fspath(one) if query else example(fspath(one)) for one in paths]
     with paused_collector():
-        for one in paths:
-            with opened_table(fspath(one) if query else example(fspath(one)), bad, delimiter, query) as table:
-                rows += read(table, reading, bad, guessed)
+        if query is None and _has_arrow():
+            from .log_parts import in_columns
+
+            found = in_columns(places, reading, delimiter, bad, guessed)
+            if found is not None:
+                return found
+            del bad[before:]
+        rows: list[Row] = []
+        seen: Seen = {}
+        for one in places:
+            with opened_table(one, bad, delimiter, query) as table:
+                rows += read(table, reading, reading.meaning(table, guessed), bad, seen)
         return history_of(rows, zone)
+
+
+def _has_arrow() -> bool:
+    return all(find_spec(name) is not None for name in ("numpy", "pyarrow"))
 
 
 def history_of(rows: Iterable[Row], zone: str) -> History:

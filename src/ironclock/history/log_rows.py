@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from operator import itemgetter
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from ..errors import DurationError, InstantError, LogError
 from ..foundation.durations import NS, to_ns
@@ -35,7 +35,9 @@ _FEW_BAD = 10
 """So many bad rows are never too many."""
 _MOST = 1e21
 _SCALES: tuple[tuple[float, int], ...] = ((1e17, 1), (1e14, 1_000), (1e11, 1_000_000), (0.0, NS))
-_KNOWN_OUTCOMES = ("done", "failed", "timed-out", "crashed", "dead")
+OUTCOME_CODES = {"done": 0, "failed": 1, "timed-out": 2, "crashed": 3, "dead": 4}
+"""The outcomes of attempts, and the number that stands for each in columns."""
+_KNOWN_OUTCOMES = tuple(OUTCOME_CODES)
 
 
 class Row(NamedTuple):
@@ -98,57 +100,131 @@ class Reading:
                     f"unknown outcome {word!r}; give {', '.join(_KNOWN_OUTCOMES[:-1])} or {_KNOWN_OUTCOMES[-1]}"
                 )
 
+    def meaning(self, table: LogTable, guessed: dict[str, str] | None) -> dict[str, str]:
+        """Return which column of a table holds what. `guessed` gets what is guessed. Raises `LogError`."""
+        return meaning_of(table.place, table.names, self.columns, guessed)
 
-def read(table: LogTable, reading: Reading, torn: list[str], guessed: dict[str, str] | None = None) -> Iterator[Row]:
-    """Yield the rows of a log. `torn` gets a line for each bad row, `guessed` the columns that are guessed. Raises
-    `LogError`."""
-    reader = _Reader(table, reading, torn, guessed)
+    def must_be_good(self, place: str, bad: int, rows: int, first: str) -> None:
+        """Raise `LogError` if too many rows of a log are bad, or it has none. `first` is the first bad row in words."""
+        if not rows:
+            raise LogError(f"{place} has no rows; a log has one row for each attempt, or for each event")
+        if bad > max(_FEW_BAD, self.bad_rows * rows):
+            raise LogError(
+                f"{place}: {bad:,} of its rows are bad, which is more than {self.bad_rows:.0%} of {rows:,}. "
+                f"The first is: {first}. Mend the log, or allow a larger share"
+            )
+
+
+Seen = dict[int, tuple[str, int]]
+"""By the hash of a row, where it stands: its file and its line."""
+
+
+def doubled(place: str, first: tuple[str, int]) -> str:
+    """Return what is said of a row of a file that is there already."""
+    where = f"that of line {first[1]}" if first[0] == place else f"that of {first[0]}:{first[1]}"
+    return f"the row is the same as {where}; it counts once"
+
+
+def ends_too_early(timeline: Timeline, started: int, ended: int) -> str:
+    """Return what is said of a row that ends before it starts."""
+    text = timeline.text
+    return f"it ends at {text(ended)}, before it starts at {text(started)}; the row is left out"
+
+
+NO_END = "it has no end; the attempt is taken to run on"
+
+
+def read(table: LogTable, reading: Reading, meaning: Mapping[str, str], torn: list[str], seen: Seen) -> Iterator[Row]:
+    """Yield the rows of a log.
+
+    Parameters: `meaning` is which column holds what; `torn` gets a line for each bad row; `seen` gets the rows, so that
+    those of several files count once. Raises `LogError`.
+    """
+    reader = _Reader(table, reading, meaning, torn, seen)
     return reader.attempts()
 
 
+class Cells:
+    """What the cells of a log mean. `runtime` is the column of runtimes: its name says the unit."""
+
+    def __init__(self, reading: Reading, runtime: str | None) -> None:
+        self.timeline = Timeline(reading.zone)
+        self.instant = Instants(self.timeline).read
+        self.unit = NS if runtime is None else unit_of(runtime)
+        """The unit of a runtime that is a number, in nanoseconds."""
+        self._outcomes: dict[str, str] = {}  # by a word of the log, what it means
+        self._words = {word.lower(): outcome for word, outcome in reading.outcomes.items()}
+
+    def outcome(self, word: str) -> str:
+        """Return what a word for an outcome means. Raises `ValueError`."""
+        known = self._outcomes.get(word)
+        if known is not None:
+            return known
+        found = self._words.get(word.lower()) or OUTCOMES.get(word.lower())
+        if found is None or found not in _KNOWN_OUTCOMES:
+            raise ValueError(f"unknown outcome {word!r}; say what it means: --outcome {word}=failed")
+        self._outcomes[word] = found
+        return found
+
+    def event(self, word: str) -> str:
+        """Return what a word for an event means. Raises `ValueError`."""
+        plain = word.lower().replace("_", "-")
+        plain = re.sub(r"^(?:job|task|message)[-. :]", "", plain)
+        found = self._words.get(word.lower()) or EVENTS.get(plain) or OUTCOMES.get(plain)
+        if found is None:
+            raise ValueError(
+                f"unknown event {word!r}; say what it means: --outcome {word}=failed (or =started, =enqueued)"
+            )
+        return found
+
+    def length(self, text: str) -> int:
+        """Return a runtime in nanoseconds: a number in the unit of its column, or a duration such as ``350ms``."""
+        try:
+            number = float(text)
+        except ValueError:
+            return to_ns(text.replace(" ", ""), what="runtime")
+        if not 0 <= number * self.unit < _MOST:
+            raise ValueError(f"the runtime is {text}; give a duration of at least 0")
+        return round(number * self.unit)
+
+    def number(self, text: str) -> int:
+        """Return the number of an attempt. Raises `ValueError`."""
+        try:
+            return int(float(text))  # tools write whole numbers as 1.0 if the column has gaps
+        except ValueError:
+            raise ValueError(f"the attempt is {text!r}; it must be a number") from None
+
+
 class _Reader:
-    def __init__(self, table: LogTable, reading: Reading, torn: list[str], guessed: dict[str, str] | None) -> None:
+    def __init__(
+        self, table: LogTable, reading: Reading, meaning: Mapping[str, str], torn: list[str], seen: Seen
+    ) -> None:
         self._table = table
         self._place = table.place
         self._reading = reading
         self._torn = torn
+        self._seen = seen
         self._before = len(torn)
-        meaning = meaning_of(table.place, table.names, reading.columns, guessed)
         self._by_events = "event" in meaning
         self._at = {field: table.names.index(column) for field, column in meaning.items()}
-        self._unit = unit_of(meaning["runtime"]) if "runtime" in meaning else NS
-        self._instants = Instants(Timeline(reading.zone))
+        self._cells = Cells(reading, meaning.get("runtime"))
         missing = len(table.names)
         self._places = _Places(*(self._at.get(field, missing) for field in _Places.__annotations__))
-        self._outcomes: dict[str, str] = {}  # by a word of the log, what it means
-        self._words = {word.lower(): outcome for word, outcome in reading.outcomes.items()}
         self._count = 0
 
     def attempts(self) -> Iterator[Row]:
         """Yield the attempts. Raises `LogError` if too many rows are bad."""
         yield from self._of_events() if self._by_events else self._of_attempts()
-        if not self._count:
-            raise LogError(f"{self._place} has no rows; a log has one row for each attempt, or for each event")
-        bad = len(self._torn) - self._before
-        if bad > max(_FEW_BAD, self._reading.bad_rows * self._count):
-            raise LogError(
-                f"{self._place}: {bad:,} of its rows are bad, which is more than {self._reading.bad_rows:.0%} of "
-                f"{self._count:,}. The first is: {self._torn[self._before]}. Mend the log, or allow a larger share"
-            )
+        bad = self._torn[self._before :]
+        self._reading.must_be_good(self._place, len(bad), self._count, bad[0] if bad else "")
 
-    def _rows(self) -> Iterator[tuple[int, list[str]]]:
-        """Yield each row once."""
-        seen: dict[int, int] = {}  # by the hash of a row, its line
-        used = itemgetter(*sorted(set(self._at.values())))
-        keeps = self._reading.keeps_doubles
-        for line, values in self._table.rows:
-            self._count += 1
-            if not keeps:
-                first = seen.setdefault(hash(used(values)), line)
-                if first != line:
-                    self._bad(line, f"the row is the same as that of line {first}; it counts once")
-                    continue
-            yield line, values
+    def _is_double(self, line: int, row: Any) -> bool:
+        """Return True, and say so, if there is a row that says the same."""
+        here = self._place, line
+        first = here if self._reading.keeps_doubles else self._seen.setdefault(hash(row), here)
+        if first is not here:
+            self._bad(line, doubled(self._place, first))
+        return first is not here
 
     def _bad(self, line: int, words: str) -> None:
         self._torn.append(f"{self._place}:{line}: {words}")
@@ -159,31 +235,32 @@ class _Reader:
     # --- a row is an attempt ------------------------------------------------------------------------
 
     def _of_attempts(self) -> Iterator[Row]:
-        text = self._instants.timeline.text
         has_end = "ended" in self._at or "runtime" in self._at
-        for line, values in self._rows():
+        for line, values in self._table.rows:
+            self._count += 1
             try:
                 row = self._attempt(line, values)
             except (InstantError, DurationError, ValueError, OverflowError) as error:
                 raise self._wrong(line, error) from None
+            if self._is_double(line, row[1:]):
+                continue
             if row.ended is None:
                 if has_end:
-                    self._bad(line, "it has no end; the attempt is taken to run on")
+                    self._bad(line, NO_END)
             elif row.ended < row.started:
-                self._bad(
-                    line, f"it ends at {text(row.ended)}, before it starts at {text(row.started)}; the row is left out"
-                )
+                self._bad(line, ends_too_early(self._cells.timeline, row.started, row.ended))
                 continue
             yield row
 
     def _attempt(self, line: int, values: list[str]) -> Row:
-        read = self._instants.read
+        cells = self._cells
+        read = cells.instant
         values = [*map(str.strip, values), ""]  # the last one is that of a column that the log has not
         at = self._places
         started = read(values[at.started]) if values[at.started] else None
         ended = read(values[at.ended]) if values[at.ended] else None
         if values[at.runtime] and (ended is None or started is None):
-            length = self._length(values[at.runtime])
+            length = cells.length(values[at.runtime])
             if started is None and ended is not None:
                 started = ended - length
             elif started is not None:
@@ -192,41 +269,28 @@ class _Reader:
         if started is None or not job or not word:
             empty = [f for f, v in (("job", job), ("started", started), ("outcome", word)) if v is None or v == ""]
             raise ValueError(f"{' and '.join(empty)} {'is' if len(empty) == 1 else 'are'} empty")
-        outcome = self._outcomes.get(word)
-        if outcome is None:
-            outcome = self._outcomes[word] = self._outcome(word)
         enqueued, due, attempt = values[at.enqueued], values[at.due], values[at.attempt]
         return Row(
-            line, job, values[at.name] or "job", started, outcome, ended, read(enqueued) if enqueued else None,
-            read(due) if due else None, _number(attempt) if attempt else None, values[at.queue] or "default",
+            line, job, values[at.name] or "job", started, cells.outcome(word), ended,
+            read(enqueued) if enqueued else None, read(due) if due else None,
+            cells.number(attempt) if attempt else None, values[at.queue] or "default",
             values[at.key] or None, values[at.args], values[at.error], values[at.worker], values[at.effect],
         )  # fmt: skip
-
-    def _outcome(self, word: str) -> str:
-        found = self._words.get(word.lower()) or OUTCOMES.get(word.lower())
-        if found is None or found not in _KNOWN_OUTCOMES:
-            raise ValueError(f"unknown outcome {word!r}; say what it means: --outcome {word}=failed")
-        return found
-
-    def _length(self, text: str) -> int:
-        """Return a runtime in nanoseconds: a number in the unit of its column, or a duration such as ``350ms``."""
-        try:
-            number = float(text)
-        except ValueError:
-            return to_ns(text.replace(" ", ""), what="runtime")
-        if not 0 <= number * self._unit < _MOST:
-            raise ValueError(f"the runtime is {text}; give a duration of at least 0")
-        return round(number * self._unit)
 
     # --- a row is an event --------------------------------------------------------------------------
 
     def _of_events(self) -> Iterator[Row]:
         """Put events together: an attempt begins with a start, and ends with the next event of its job."""
         events: list[tuple[int, int, str, list[str]]] = []
-        for line, values in self._rows():
+        used = itemgetter(*sorted(set(self._at.values())))
+        cells = self._cells
+        for line, values in self._table.rows:
+            self._count += 1
+            if self._is_double(line, used(values)):
+                continue
             try:
-                at = self._instants.read(values[self._at["time"]].strip())
-                events.append((at, line, self._event(values[self._at["event"]].strip()), values))
+                at = cells.instant(values[self._at["time"]].strip())
+                events.append((at, line, cells.event(values[self._at["event"]].strip()), values))
             except (InstantError, ValueError, OverflowError) as error:
                 raise self._wrong(line, error) from None
         events.sort(key=lambda event: event[:2])
@@ -244,7 +308,7 @@ class _Reader:
             due, attempt = value("due", *both), value("attempt", *rows)
             return Row(
                 line, job, value("name", *both) or "job", begin, outcome, end, enqueued.get(job),
-                self._instants.read(due) if due else None, _number(attempt) if attempt else None,
+                cells.instant(due) if due else None, cells.number(attempt) if attempt else None,
                 value("queue", *both) or "default", value("key", *both) or None, value("args", *both),
                 value("error", *rows), value("worker", *rows), value("effect", *rows),
             )  # fmt: skip
@@ -269,28 +333,11 @@ class _Reader:
             else:
                 yield row(job, begun[1], begun[0], at, what, values, begun[2])
         for job, (at, line, values) in open_rows.items():
-            self._bad(line, f"{job} has no end; the attempt is taken to run on")
+            self._bad(line, f"{job} {NO_END.removeprefix('it ')}")
             yield row(job, line, at, None, "done", values)
         for job in enqueued:
             if job not in started:
                 yield row(job, 0, enqueued[job], None, "enqueued", first[job])
-
-    def _event(self, word: str) -> str:
-        plain = word.lower().replace("_", "-")
-        plain = re.sub(r"^(?:job|task|message)[-. :]", "", plain)
-        found = self._words.get(word.lower()) or EVENTS.get(plain) or OUTCOMES.get(plain)
-        if found is None:
-            raise ValueError(
-                f"unknown event {word!r}; say what it means: --outcome {word}=failed (or =started, =enqueued)"
-            )
-        return found
-
-
-def _number(text: str) -> int:
-    try:
-        return int(float(text))  # tools write whole numbers as 1.0 if the column has gaps
-    except ValueError:
-        raise ValueError(f"the attempt is {text!r}; it must be a number") from None
 
 
 class Instants:

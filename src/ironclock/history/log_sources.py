@@ -10,17 +10,20 @@ import io
 import itertools
 import json
 import lzma
+import mmap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from typing import IO, Any
+from typing import Any
 
 from ..errors import LogError
 
 _SAMPLE = 200
 """How many rows of JSON say which columns there are."""
 _DELIMITERS = ",;\t|"
-_MAGIC: tuple[tuple[bytes, Any], ...] = ((b"\x1f\x8b", gzip.open), (b"BZh", bz2.open), (b"\xfd7zXZ\x00", lzma.open))
+_MAGIC: tuple[tuple[bytes, Any, str], ...] = (
+    (b"\x1f\x8b", gzip.open, "gzip"), (b"BZh", bz2.open, "bz2"), (b"\xfd7zXZ\x00", lzma.open, "xz"),
+)  # fmt: skip
 _CONSUMER = 5
 
 Lines = Iterator[tuple[int, list[str]]]
@@ -33,6 +36,20 @@ class LogTable:
     place: str
     names: list[str]
     rows: Lines
+    csv: CsvFile | None = None
+
+
+@dataclass(frozen=True)
+class CsvFile:
+    """A file of CSV in UTF-8 whose first line is its head, as a fast reader needs to know it."""
+
+    path: str
+    delimiter: str
+    width: int
+    compression: str | None
+    """``"gzip"``, ``"bz2"`` or None."""
+    has_quotes: bool
+    """False if no cell can have a quote, a delimiter or the end of a line in it."""
 
 
 @contextmanager
@@ -51,31 +68,40 @@ def opened_table(
         raise LogError(f"delimiter is {delimiter!r}; give one character, such as ';'")
     try:
         with _opened(path) as file:
-            first = next((line for line in file if line.strip()), "")
+            before, first = next(((n, line) for n, line in enumerate(file) if line.strip()), (0, ""))
             lines = itertools.chain([first], file)
-            json_begins = first.lstrip()[:1] in ("[", "{")
-            yield _of_json(lines, path, bad) if json_begins else _of_csv(lines, path, bad, delimiter)
+            if first.lstrip()[:1] in ("[", "{"):
+                yield _of_json(lines, path, bad, before)
+            else:
+                yield _of_csv(lines, path, bad, delimiter, before, is_utf_8=file.encoding == "utf-8-sig")
     except (OSError, EOFError, UnicodeDecodeError, lzma.LZMAError) as error:
         raise LogError(f"cannot read {path}: {error}") from None
 
 
-def _opened(path: str) -> IO[str]:
-    with open(path, "rb") as raw:
-        head = raw.read(8)
-    opened = next((how for magic, how in _MAGIC if head.startswith(magic)), open)
+def _opened(path: str) -> io.TextIOWrapper:
+    opened, _ = _compression(path)
     with opened(path, "rb") as raw:
         begin = raw.read(4096)
     # Many a binary file begins with the mark of UTF-16 by chance; text has an end of a line.
     is_wide = begin[:2] in (b"\xff\xfe", b"\xfe\xff") and "\n" in begin.decode("utf-16", errors="ignore")
     encoding = "utf-16" if is_wide else "utf-8-sig"
-    file: IO[str] = io.TextIOWrapper(opened(path, "rb"), encoding=encoding, newline="")
-    return file
+    return io.TextIOWrapper(opened(path, "rb"), encoding=encoding, newline="")
+
+
+def _compression(path: str) -> tuple[Any, str | None]:
+    """Return what opens a file, and how it is compressed."""
+    with open(path, "rb") as raw:
+        head = raw.read(8)
+    return next(((how, name) for magic, how, name in _MAGIC if head.startswith(magic)), (open, None))
 
 
 # --- CSV ------------------------------------------------------------------------------------------------
 
 
-def _of_csv(lines: Iterator[str], path: str, bad: list[str], delimiter: str | None) -> LogTable:
+def _of_csv(
+    lines: Iterator[str], path: str, bad: list[str], delimiter: str | None, before: int, *, is_utf_8: bool
+) -> LogTable:
+    """Return the table of CSV. `before` are the empty lines before its head."""
     head = next(lines, "")
     if delimiter is None:
         delimiter = max(_DELIMITERS, key=lambda one: _outside_quotes(head, one))
@@ -87,18 +113,28 @@ def _of_csv(lines: Iterator[str], path: str, bad: list[str], delimiter: str | No
     doubled = sorted({name for name in names if name and names.count(name) > 1})
     if doubled:
         raise LogError(f"{path}:1: the head names {', '.join(doubled)} twice; give each column another name")
-    return LogTable(path, names, _csv_rows(reader, len(names), path, bad))
+    compression = _compression(path)[1]
+    csv_file = None
+    if is_utf_8 and not before and names and reader.line_num == 1 and compression != "xz":
+        csv_file = CsvFile(path, delimiter, len(names), compression, compression is not None or _has_quotes(path))
+    return LogTable(path, names, _csv_rows(reader, len(names), path, bad, before), csv_file)
 
 
-def _csv_rows(reader: Any, width: int, path: str, bad: list[str]) -> Lines:
+def _has_quotes(path: str) -> bool:
+    with open(path, "rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
+        return whole.find(b'"') >= 0
+
+
+def _csv_rows(reader: Any, width: int, path: str, bad: list[str], before: int) -> Lines:
     try:
         for values in reader:
-            if len(values) == width:
-                yield reader.line_num, values
-            elif values:  # an empty line is not a row
-                bad.append(f"{path}:{reader.line_num}: the head has {width} columns, and this row has {len(values)}")
+            if len(values) == width and any(values):
+                yield before + reader.line_num, values
+            elif any(values):  # an empty line is not a row
+                words = f"the head has {width} columns, and this row has {len(values)}"
+                bad.append(f"{path}:{before + reader.line_num}: {words}")
     except csv.Error as error:
-        raise LogError(f"{path}:{reader.line_num}: the file is not CSV: {error}") from None
+        raise LogError(f"{path}:{before + reader.line_num}: the file is not CSV: {error}") from None
 
 
 def _outside_quotes(text: str, character: str) -> int:
@@ -108,8 +144,8 @@ def _outside_quotes(text: str, character: str) -> int:
 # --- JSON -----------------------------------------------------------------------------------------------
 
 
-def _of_json(lines: Iterator[str], path: str, bad: list[str]) -> LogTable:
-    values = _json_values(lines, path, bad)
+def _of_json(lines: Iterator[str], path: str, bad: list[str], before: int) -> LogTable:
+    values = _json_values(lines, path, bad, before)
     first = next(values, None)
     if first is not None and "resourceSpans" in first[1]:
         spans = _spans(itertools.chain([first], values))
@@ -125,12 +161,12 @@ def _of_dicts(rows: Iterator[tuple[int, dict[str, Any]]], path: str) -> LogTable
     return LogTable(path, names, texts)
 
 
-def _json_values(lines: Iterator[str], path: str, bad: list[str]) -> Iterator[tuple[int, dict[str, Any]]]:
+def _json_values(
+    lines: Iterator[str], path: str, bad: list[str], before: int
+) -> Iterator[tuple[int, dict[str, Any]]]:  # fmt: skip
     """Return the objects of JSON Lines, or of a file that is one array or one object."""
     first = next(lines, "")
-    number = 1
-    while first and not first.strip():
-        first, number = next(lines, ""), number + 1
+    number = before + 1
     with suppress(ValueError):
         value = json.loads(first)
         if isinstance(value, dict):

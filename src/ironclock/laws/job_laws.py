@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import cache
 from typing import Any
 
 from ..errors import InputError, SelectionError, nearest
@@ -44,12 +45,14 @@ def nothing_lost(
         if job is None and effect is None and world.all_ended_well:
             return []  # a live rig says so at once
         broken = []
-        for record in world.of(job):
+        did = _doers(world, effect, key)
+        rests = world.nothing_is_pending
+        for record in world.suspects(job, lambda log: log if key is not None else log.lost(effect, rests)):
             attempts = record.attempts
             if record.state == "lost":
                 last = attempts[-1].entries if attempts else (record.enqueue_entry,)
                 broken.append(Breach(f"{record.id} is lost", (*last, *_closing(record))))
-            elif record.state == "done" and effect is not None and not _did(world, record, effect, key):
+            elif record.state == "done" and effect is not None and not did(record):
                 broken.append(Breach(f"{record.id} is done without its {effect}", _last_attempt(world, record)))
             elif record.is_open and attempts and attempts[-1].ended_ns is None and world.nothing_is_pending:
                 broken.append(Breach(f"{record.id} never ends", attempts[-1].entries))
@@ -66,8 +69,7 @@ def no_deadlock() -> Law:
     """
 
     def no_deadlock(world: World) -> list[Breach]:
-        found = [entry for entry in world.entries if entry.what == "deadlocked"]
-        return [Breach(str(entry.data["message"]), (entry,)) for entry in found]
+        return [Breach(str(entry.data["message"]), (entry,)) for entry in world.entries_that("deadlocked")]
 
     return no_deadlock
 
@@ -88,7 +90,7 @@ def no_overlap(job: JobLike | None = None, *, per_key: bool = False) -> Law:
 
     def no_overlap(world: World) -> list[Breach]:
         groups: dict[Any, list[AttemptRecord]] = {}
-        for record in world.of(job):
+        for record in world.suspects(job, lambda log: log.overlapping(job is not None, per_key)):
             group = record.id if job is None else repr(record.key) if per_key else job
             groups.setdefault(group, []).extend(record.attempts)
         broken = []
@@ -122,7 +124,7 @@ def finishes_within(job: JobLike | None, limit: Duration) -> Law:
     def finishes_within(world: World) -> list[Breach]:
         now = world.end_ns
         broken = []
-        for record in world.of(job):
+        for record in world.suspects(job, lambda log: log.closed_later(limit_ns)):
             closed_ns = record.closed_ns
             late = (now if closed_ns is None else closed_ns) - record.first_due_ns
             if late > limit_ns:
@@ -154,7 +156,7 @@ def attempts_at_most(job: JobLike | None, limit: int, *, on: str | type[BaseExce
 
     def attempts_at_most(world: World) -> list[Breach]:
         broken = []
-        for record in world.of(job):
+        for record in world.suspects(job, lambda log: log.tried_over(limit, name)):
             attempts = record.attempts
             if name is not None:
                 ended = [(attempt, attempt.end_entry) for attempt in attempts]
@@ -177,17 +179,16 @@ def in_order(job: JobLike, *, per_key: bool = False) -> Law:
 
     def in_order(world: World) -> list[Breach]:
         groups: dict[str, list[JobRecord]] = {}
-        for record in world.of(job):
+        for record in world.suspects(job, lambda log: log.out_of_order(per_key)):
             groups.setdefault(repr(record.key) if per_key else "", []).append(record)
         broken = []
-        index = {id(entry): n for n, entry in enumerate(world.entries)}
         for records in groups.values():
             latest: tuple[int, JobRecord] | None = None
             for record in records:
                 close = record.close_entry
                 if record.state != "done" or close is None:
                     continue
-                at = index[id(close)]
+                at = record.close_number
                 if latest is not None and at < latest[0]:
                     before = latest[1]
                     proof = (before.enqueue_entry, record.enqueue_entry, close, *_closing(before))
@@ -209,7 +210,7 @@ def queue_below(queue: str, limit: int) -> Law:
 
     def queue_below(world: World) -> list[Breach]:
         changes: list[tuple[int, int, Entry]] = []  # when, 1 for more and 0 for fewer, and the entry that proves it
-        for record in world.job_records:
+        for record in world.suspects(None, lambda log: log.waiting(queue, limit)):
             if record.queue != queue:
                 continue
             due, enqueue = record.first_due_ns, record.enqueue_entry
@@ -247,14 +248,12 @@ def stops_when_asked(limit: Duration = 0, *, job: JobLike | None = None) -> Law:
         now = world.end_ns
         ids = {record.id for record in world.of(job)}
         broken = []
-        for number, entry in enumerate(world.entries):
-            if entry.what != "asked-to-stop" or entry.job not in ids:
+        for number in world.numbers_that("asked-to-stop"):
+            entry = world.entry(number)
+            if entry.job not in ids:
                 continue
-            end = next(
-                (e for e in world.entries[number + 1 :]
-                 if e.job == entry.job and e.attempt == entry.attempt and e.what in ENDED),
-                None,
-            )  # fmt: skip
+            mine = entry.job, entry.attempt
+            end = next((e for e in world.after(number) if e.what in ENDED and (e.job, e.attempt) == mine), None)
             killed = end is not None and end.data.get("error") == "WorkerDied"
             until = now if end is None else end.ns
             if killed or until - entry.ns > limit_ns:
@@ -325,19 +324,28 @@ def _must_be_count(limit: object) -> None:
         raise InputError(f"limit is {limit!r}; give a whole number, at least 1")
 
 
-def _did(world: World, record: JobRecord, effect: str, key: Callable[..., Any] | None) -> bool:
-    """Return True if a job has done an effect."""
-    done = world.effects_of(effect)
+def _doers(world: World, effect: str | None, key: Callable[..., Any] | None) -> Callable[[JobRecord], bool]:
+    """Return what tells if a job has done an effect."""
+    if effect is None:
+        return lambda record: True
     if key is None:
-        return any(entry.job == record.id for entry in done)
-    data = record.enqueue_entry.data
-    wanted = plain(key(*data.get("args", ()), **data.get("kwargs", {})))
-    return any(entry.data.get("key") == wanted for entry in done)
+        doers = cache(lambda: {entry.job for entry in world.effects_of(effect)})
+        return lambda record: record.id in doers()
+    done = [one for _, one in world.keys_of(effect)]
+    texts = set(map(repr, done))
+
+    def did(record: JobRecord) -> bool:
+        data = record.enqueue_entry.data
+        wanted = plain(key(*data.get("args", ()), **data.get("kwargs", {})))
+        return repr(wanted) in texts or wanted in done  # the first is fast; 1 and 1.0 are the same key
+
+    return did
 
 
 def _last_attempt(world: World, record: JobRecord) -> tuple[Entry, ...]:
     """Return the entries of the last attempt at a job, with its last effect."""
-    effects = [e for e in world.entries if e.job == record.id and e.what == "effect"]
+    mine = map(world.entry, world.history.of_jobs((record.id,)))
+    effects = [entry for entry in mine if entry.what == "effect"]
     entries = record.attempts[-1].entries
     return (*entries[:1], *effects[-1:], *entries[1:])
 

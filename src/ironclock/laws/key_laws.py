@@ -80,14 +80,14 @@ def _effects(
     Parameters: `spares` returns True for an effect that can be done twice; with it, effects without a key do not count.
     """
     by_key: dict[str, list[int]] = {}
-    for number, key in world.keys_of(name):
+    for number, key in world.keys_of(name, doubled=wanted is None):
         if key is not None or spares is None:
             by_key.setdefault(repr(key), []).append(number)
     broken = []
     for text, found in by_key.items():
         if len(found) > 1 and not (spares is not None and spares(world.entry(found[0]))):
             about = "" if text == "None" else f" of {text}"
-            proof = _with_starts(world, [world.entry(number) for number in found[:2]])
+            proof = _with_starts(world, *found[:2])
             broken.append(Breach(f"{name}{about} is done {len(found)} times", proof))
     for key in wanted or ():
         if repr(plain(key)) not in by_key:
@@ -95,22 +95,20 @@ def _effects(
     return broken
 
 
-def _with_starts(world: World, effects: Sequence[Entry]) -> tuple[Entry, ...]:
-    """Return effects with the entries between them that show why there is a second one: ends and starts of attempts."""
-    proof = [effects[0]]
-    since, until = (next(n for n, e in enumerate(world.entries) if e is one) for one in (effects[0], effects[-1]))
-    jobs = {effect.job for effect in effects}
-    for entry in world.entries[since + 1 : until]:
-        if entry.job in jobs and entry.what not in ("effect", "progress", "note", "remembered"):
-            proof.append(entry)
-    return (*proof, *effects[1:])
+def _with_starts(world: World, first: int, second: int) -> tuple[Entry, ...]:
+    """Return two effects, given by the indexes of their entries, with the entries between them that show why there is a
+    second one: ends and starts of attempts."""
+    effects = world.entry(first), world.entry(second)
+    jobs = {effect.job for effect in effects if effect.job is not None}
+    near = [world.entry(number) for number in world.history.of_jobs(jobs) if first < number < second]
+    shown = [entry for entry in near if entry.what not in ("effect", "progress", "note", "remembered")]
+    return (effects[0], *shown, effects[1])
 
 
 def _failures(world: World, name: str, key: Any) -> tuple[Entry, ...]:
     about = plain(key)
-    tried = [
-        e for e in world.entries if e.what == "effect" and e.data.get("effect") == name and e.data.get("key") == about
-    ]
+    effects = world.entries_that("effect")
+    tried = [e for e in effects if e.data.get("effect") == name and e.data.get("key") == about]
     return tuple(tried[-1:])
 
 

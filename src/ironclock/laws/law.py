@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property, update_wrapper
-from typing import Any, ParamSpec, Protocol, TypeAlias, overload
+from typing import TYPE_CHECKING, Any, ParamSpec, Protocol, TypeAlias, cast, overload
 
 from ..errors import InputError, IronClockError, SelectionError, nearest
 from ..history.entries import Entry
@@ -18,6 +18,9 @@ from ..history.job_records import JobRecord, job_records
 from ..history.narrative import proof_lines
 from ..simulation.jobs import Job, LiveJob
 from ..simulation.policy import JobType, name_of
+
+if TYPE_CHECKING:
+    from ..history.log_in_columns import LogJobs
 
 _MOST = 20
 
@@ -174,9 +177,15 @@ class World(Sequence[Job[Any]]):
         for what, found in self._reads.items():
             words.append(_counted(what, len(found)))
             if what != "entry":
-                entries = [one if isinstance(one, Entry) else _last_entry(one, self._job_records) for one in found[-3:]]
+                entries = [self._shown(one) for one in found[-3:]]
                 proof += [entry for entry in entries if entry is not None and entry not in proof]
         return ", ".join(words), tuple(proof)
+
+    def _shown(self, read: Any) -> Entry | None:
+        """Return the entry that stands for what was read: an entry, the index of one, or a job."""
+        if isinstance(read, int):
+            return self.entry(read)
+        return read if isinstance(read, Entry) else _last_entry(read, self._job_records)
 
     @overload
     def __getitem__(self, index: int) -> Job[Any]: ...
@@ -204,6 +213,20 @@ class World(Sequence[Job[Any]]):
         self._seen += len(self.history)
         self._reads["entry"] = self._entries
         return self._entries
+
+    def numbers_that(self, *whats: str) -> list[int]:
+        """Return the indexes of the entries that say one of these, such as ``"started"``."""
+        self._seen += len(self.history)
+        self._reads["entry"] = found = self.history.numbers_of(*whats)
+        return found
+
+    def entries_that(self, *whats: str) -> list[Entry]:
+        """Return the entries that say one of these, in order."""
+        return [self.entry(number) for number in self.numbers_that(*whats)]
+
+    def after(self, number: int) -> Iterator[Entry]:
+        """Iterate over the entries after the one with that index."""
+        return map(self.entry, range(number + 1, len(self.history)))
 
     @cached_property
     def _entries(self) -> list[Entry]:
@@ -234,11 +257,14 @@ class World(Sequence[Job[Any]]):
         self._reads[f"effect {name}"] = found
         return found
 
-    def keys_of(self, name: str) -> list[tuple[int, Any]]:
-        """Return the index of the entry and the key of each effect of a name that was done."""
-        found = list(self.history.keys_of(name))
-        self._named(len(found))
-        self._reads[f"effect {name}"] = [self.entry(number) for number, _ in found]
+    def keys_of(self, name: str, *, doubled: bool = False) -> list[tuple[int, Any]]:
+        """Return the index of the entry and the key of each effect of a name that was done.
+
+        Parameters: `doubled`: only keys that are there more than once are needed; some others can be left out.
+        """
+        found = self.history.keys_of(name, doubled=doubled)
+        self._named(len(found) or int(self._log_jobs is not None and name in self.effect_names))
+        self._reads[f"effect {name}"] = [number for number, _ in found]
         return found
 
     @cached_property
@@ -247,19 +273,25 @@ class World(Sequence[Job[Any]]):
         named = self.history.fact("effects", None)
         if named is not None:
             return set(named)
-        return {str(entry.data.get("effect")) for entry in self._entries if entry.what == "effect"}
+        return self.history.effect_names()
 
     @property
-    def job_records(self) -> list[JobRecord]:
+    def job_records(self) -> Sequence[JobRecord]:
         """The jobs that the history tells of, in the order in which they were enqueued."""
         self._seen += len(self._job_records)
         self._reads["job"] = self._job_records
         return self._job_records
 
     @cached_property
-    def _job_records(self) -> list[JobRecord]:
+    def _job_records(self) -> Sequence[JobRecord]:
         """The jobs that the history tells of, in the order in which they were enqueued."""
-        return job_records(self.history, self.entry)
+        found = self._log_jobs
+        return job_records(self.history, self.entry) if found is None else found
+
+    @cached_property
+    def _log_jobs(self) -> LogJobs | None:
+        found: LogJobs | None = self.history.jobs_in_columns(self.entry)
+        return found
 
     @property
     def all_ended_well(self) -> bool:
@@ -281,7 +313,15 @@ class World(Sequence[Job[Any]]):
         """Return the name of a job type that is given by its name, as itself, or as its function."""
         return self._name_of(job)
 
-    def of(self, job: JobLike | None) -> list[JobRecord]:
+    def suspects(self, job: JobLike | None, ask: Callable[[LogJobs], LogJobs]) -> Sequence[JobRecord]:
+        """Return the jobs of a type that a law has to look at. Raises `SelectionError`.
+
+        Parameters: `job` is as in `of`; `ask` picks them, if the history is a log in columns. Otherwise they are all.
+        """
+        found = self.of(job)
+        return found if self._log_jobs is None else ask(cast("LogJobs", found))
+
+    def of(self, job: JobLike | None) -> Sequence[JobRecord]:
         """Return the jobs of a type. Raises `SelectionError` for a name that no job type has.
 
         Parameters: `job` is a name, a job type or its function. None: all jobs.
@@ -289,12 +329,15 @@ class World(Sequence[Job[Any]]):
         if job is None:
             return self.job_records
         name = self._name_of(job)
-        known = {*self.history.fact("job_types", ()), *(record.name for record in self._job_records)}
+        log = self._log_jobs
+        names = (record.name for record in self._job_records) if log is None else log.type_names
+        known = {*self.history.fact("job_types", ()), *names}
         if name not in known:
             raise SelectionError(
                 f"a law is about the job {name!r}, and no job type has that name; {nearest(name, known)}"
             )
-        found = [record for record in self._job_records if record.name == name]
+        found: Sequence[JobRecord]
+        found = [one for one in self._job_records if one.name == name] if log is None else log.named(name)
         self._named(len(found))
         self._reads[f"job {name}"] = found
         for live in self._live_jobs or ():

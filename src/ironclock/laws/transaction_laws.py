@@ -18,12 +18,11 @@ def after_commit() -> Law:
 
     def after_commit(world: World) -> list[Breach]:
         broken = []
-        for number, entry in enumerate(world.entries):
-            if entry.what != "before-commit":
-                continue
+        for number in world.numbers_that("before-commit"):
+            entry = world.entry(number)
             transaction = entry.data["transaction"]
             proof: list[Entry] = [entry]
-            for later in world.entries[number + 1 :]:
+            for later in world.after(number):
                 if later.job == entry.job and later.what in ("started", *ENDED):
                     proof.append(later)
                 elif later.what in ("committed", "rolled-back") and later.data["transaction"] == transaction:
@@ -44,8 +43,8 @@ def nothing_left_behind() -> Law:
 
     def nothing_left_behind(world: World) -> list[Breach]:
         broken = []
-        for entry in world.entries:
-            if entry.what == "request-failed" and (entry.data["jobs"] or entry.data["schedules"]):
+        for entry in world.entries_that("request-failed"):
+            if entry.data["jobs"] or entry.data["schedules"]:
                 left = ", ".join([*entry.data["jobs"], *(f"the schedule {n}" for n in entry.data["schedules"])])
                 broken.append(Breach(f"request {entry.data['request']} failed and left {left} behind", (entry,)))
         return broken

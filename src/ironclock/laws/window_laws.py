@@ -90,7 +90,7 @@ def no_firing_refused(schedule: str | None = None) -> Law:
                 f"a law is about the schedule {schedule!r}, and there is no schedule of that name; "
                 f"{nearest(schedule, known)}"
             )
-        refused = [entry for entry in world.entries if entry.what == "firing-refused"]
+        refused = world.entries_that("firing-refused")
         return [
             Breach(f"a firing of {entry.data['schedule']!r} was refused: {entry.data['error']}", (entry,))
             for entry in refused
