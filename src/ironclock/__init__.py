@@ -85,6 +85,7 @@ if TYPE_CHECKING:
     from .laws.law import Breach as Breach
     from .laws.law import BrokenLaw as BrokenLaw
     from .laws.law import World as World
+    from .laws.log_check import check_log as check_log
     from .rig import Rig as Rig
     from .scenario.scenario import Scenario as Scenario
     from .schedules.cron import cron as cron
@@ -153,6 +154,7 @@ _HOMES = {
     "history.history": "History",
     "history.log_histories": "log_history",
     "laws.law": "Breach BrokenLaw World",
+    "laws.log_check": "check_log",
     "rig": "Rig",
     "scenario.scenario": "Scenario",
     "schedules.cron": "cron",

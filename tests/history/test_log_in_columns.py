@@ -1,4 +1,5 @@
-"""A log of CSV is read in columns, and one of JSON row by row: both tell the same history, and break the same laws."""
+"""A log is read in columns if it can be, and row by row otherwise: both tell the same history, and break the same
+laws."""
 
 import csv
 import json
@@ -13,7 +14,11 @@ from hypothesis import strategies as st
 
 import ironclock as ic
 from ironclock.history.job_records import job_records
+from ironclock.history.log_histories import history_of
+from ironclock.history.log_rows import Reading, read
+from ironclock.history.log_sources import opened_table
 from ironclock.laws.law import Law, World, broken_by
+from ironclock.laws.log_check import check_logs
 
 HEAD = ("job", "name", "queue", "key", "args", "enqueued", "due", "attempt", "started", "ended", "outcome", "error",
         "worker", "effect")  # fmt: skip
@@ -77,19 +82,30 @@ def written(folder: Path, log: list[Row], head: tuple[str, ...] = HEAD) -> tuple
 
 
 def told(path: Path, **how: Any) -> tuple[ic.History, list[str]]:
+    """Read a log, in columns if that can be."""
     torn: list[str] = []
     history = ic.log_history(path, torn=torn, bad_rows=1, **how)
+    return history, sorted(line.split(":", 1)[1] for line in torn)
+
+
+def row_by_row(path: Path, zone: str = "UTC") -> tuple[ic.History, list[str]]:
+    """Read a log as it is read without Arrow."""
+    torn: list[str] = []
+    reading = Reading.of(zone=zone, bad_rows=1)
+    with opened_table(str(path), torn) as table:
+        history = history_of(list(read(table, reading, reading.meaning(table, None), torn, {})), zone)
     return history, sorted(line.split(":", 1)[1] for line in torn)
 
 
 def same(folder: Path, log: list[Row], **how: Any) -> ic.History:
     """Read a log both ways, and compare what is read. Return the history in columns."""
     by_csv, by_json = written(folder, log)
-    (columns, bad), (listed, bad_rows) = told(by_csv, **how), told(by_json, **how)
-    assert bad == bad_rows
+    (listed, bad_rows), (columns, bad) = row_by_row(by_csv, **how), told(by_csv, **how)
+    assert told(by_json, **how)[0].digest() == row_by_row(by_json, **how)[0].digest() == listed.digest()
+    assert bad == bad_rows == told(by_json, **how)[1]
     assert list(columns) == list(listed)
     assert len(columns) == len(listed)
-    if len(listed) and all("1900" < row["started"] for row in log):
+    if len(listed) and all(row["started"] > "1900" for row in log):
         assert columns.jobs_in_columns(columns.entry) is not None, "CSV is read in columns"
     assert listed.jobs_in_columns(listed.entry) is None
     assert columns.digest() == listed.digest()
@@ -102,6 +118,7 @@ def same(folder: Path, log: list[Row], **how: Any) -> ic.History:
     assert columns.effect_names() == listed.effect_names()
     for whats in (("started",), ("failed", "enqueued"), ("redelivered", "crashed"), ("note",)):
         assert columns.numbers_of(*whats) == listed.numbers_of(*whats)
+        assert columns.count_of(whats[0]) == listed.count_of(whats[0])
     assert columns.of_jobs({"a", "c"}) == listed.of_jobs({"a", "c"})
     return columns
 
@@ -118,7 +135,7 @@ def found(law: Law, history: ic.History) -> Any:
 def test_columns_tell_what_rows_tell(tmp_path: Path, log: list[Row]) -> None:
     same(tmp_path, log)
     by_csv, by_json = written(tmp_path, log)
-    columns, listed = told(by_csv)[0], told(by_json)[0]
+    columns, listed = told(by_csv)[0], row_by_row(by_json)[0]
     for name, law in LAWS.items():
         assert found(law(), columns) == found(law(), listed), name
 
@@ -140,7 +157,7 @@ def likely(jobs: int, seed: int) -> list[Row]:
                 "job": f"j{number}", "name": name, "queue": queue, "key": f"k{chance.randrange(jobs)}",
                 "enqueued": at(clock), "attempt": str(attempt), "started": at(begin), "outcome": outcome,
                 "ended": at(end) if chance.random() < 0.99 else "", "error": "" if outcome == "ok" else "TimeoutError: x",
-                "worker": "w1", "effect": "charge" if name == "charge_fare" else "",
+                "worker": "w1", "effect": "charge" if name == "charge_fare" and chance.random() < 0.97 else "",
             })  # fmt: skip
             if chance.random() < 0.01:
                 log.append(log[-1])
@@ -156,7 +173,7 @@ def test_a_log_like_a_real_one(tmp_path: Path, seed: int) -> None:
     log = likely(300, seed)
     same(tmp_path, log)
     by_csv, by_json = written(tmp_path, log)
-    columns, listed = told(by_csv)[0], told(by_json)[0]
+    columns, listed = told(by_csv)[0], row_by_row(by_json)[0]
     broken = 0
     for name, law in LAWS.items():
         ours, theirs = found(law(), columns), found(law(), listed)
@@ -213,8 +230,8 @@ def test_runtimes(tmp_path: Path, column: str, cells: list[str]) -> None:
         if known == "ended" and "" in cells:
             log.pop()
         by_csv, by_json = written(tmp_path, log, head)
-        assert list(told(by_csv)[0]) == list(told(by_json)[0])
-        assert told(by_csv)[1] == told(by_json)[1]
+        assert list(told(by_csv)[0]) == list(told(by_json)[0]) == list(row_by_row(by_csv)[0])
+        assert told(by_csv)[1] == told(by_json)[1] == row_by_row(by_csv)[1]
 
 
 @pytest.mark.parametrize(("column", "cell", "words"), [
@@ -277,3 +294,79 @@ def test_several_files_that_overlap(tmp_path: Path) -> None:
     assert len(World(ic.log_history([one, lines], torn=torn)).job_records) == 2
     assert torn == [f"{lines}:1: the row is the same as that of {one}:3; it counts once"], "also row by row"
     assert len(World(ic.log_history([one, two], keeps_doubles=True)).job_records[1].attempts) == 2
+
+
+# --- part by part ---------------------------------------------------------------------------------------
+
+IN_PARTS = [
+    "nothing_lost", "nothing_lost with an effect", "no_overlap", "finishes_within", "finishes_within of a type",
+    "attempts_at_most", "attempts_at_most on an error", "once_per_key", "no_key_twice", "each",
+]  # fmt: skip
+
+
+def test_a_log_in_parts_breaks_the_same_laws(tmp_path: Path) -> None:
+    broken = dict.fromkeys(IN_PARTS, 0)
+    for seed in range(4):
+        in_parts(tmp_path, likely(400, seed), broken)
+    assert [name for name, times in broken.items() if not times] == ["nothing_lost"], "something is compared"
+
+
+def in_parts(folder: Path, log: list[Row], broken: dict[str, int]) -> None:
+    """Check laws on a log in the memory and in parts, and compare what they say."""
+    table, _ = written(folder, log)
+    laws = [LAWS[name]() for name in IN_PARTS]
+    torn: list[list[str]] = [[], []]
+    shares: list[float] = []
+    whole = check_logs(table, laws, {"torn": torn[0], "bad_rows": 1})
+    parts = check_logs(table, laws, {"torn": torn[1], "bad_rows": 1}, large=0, part=5_000, tell=shares.append)
+    assert (whole.in_parts, parts.in_parts) == (False, True)
+    assert (whole.jobs, whole.attempts) == (parts.jobs, parts.attempts)
+    for name, one, other in zip(IN_PARTS, whole.found, parts.found, strict=True):
+        assert [(b.words, b.proof) for b in one] == [(b.words, b.proof) for b in other], name
+        broken[name] += bool(one)
+    assert torn[0] == torn[1]
+    assert torn[0]
+    assert shares == sorted(shares)
+    assert shares[-1] == 1
+
+
+def test_which_laws_are_checked_in_parts(tmp_path: Path) -> None:
+    table, lines = written(tmp_path, likely(50, 1))
+    for name, law in LAWS.items():
+        made = check_logs(table, [law()], {"bad_rows": 1}, large=0)
+        assert made.in_parts == (name in [*IN_PARTS, "attempts_at_most on any error"]), name
+    assert check_logs(lines, [ic.laws.no_overlap()], {"bad_rows": 1}, large=0).in_parts
+    assert not check_logs(table, [ic.laws.no_overlap()], {"bad_rows": 1}, large=0, whole=True).in_parts
+
+
+def test_parts_know_every_name(tmp_path: Path) -> None:
+    table, _ = written(tmp_path, likely(50, 1))
+    for law in (
+        ic.laws.attempts_at_most("charge_fair", 2),
+        ic.laws.once_per_key("chrage"),
+        ic.laws.each("x", "y", bool),
+    ):
+        with pytest.raises(ic.SelectionError):
+            check_logs(table, [law], {"bad_rows": 1}, large=0)
+
+
+def test_too_many_bad_rows_in_parts(tmp_path: Path) -> None:
+    table, _ = written(tmp_path, log_of("ended", [at(0)] * 20))
+    with pytest.raises(ic.LogError, match=r"20 of its rows are bad, which is more than 10% of 20"):
+        check_logs(table, [ic.laws.no_overlap()], {}, large=0)
+    table, _ = written(tmp_path, log_of("outcome", ["ok", "odd"]))
+    with pytest.raises(ic.LogError, match=r"log\.csv:3: unknown outcome 'odd'"):
+        check_logs(table, [ic.laws.no_overlap()], {}, large=0)
+
+
+def test_check_log(tmp_path: Path) -> None:
+    log = log_of("key", ["k1", "k2", "k1"], {"effect": "charge"})
+    table, _ = written(tmp_path, log)
+    ic.check_log(table, ic.laws.attempts_at_most("charge_fare", 1), zone="UTC")
+    with pytest.raises(ic.BrokenLaw, match="charge of 'k1' is done 2 times") as caught:
+        ic.check_log(table, ic.laws.once_per_key("charge"), lambda world: ["a law of its own"])
+    assert [breach.law for breach in caught.value.breaches] == ["once_per_key", "<lambda>"]
+    with pytest.raises(ic.LogError, match="columns are missing"):
+        ic.check_log(table, ic.laws.no_overlap(), columns={"started": "begin"})
+    with pytest.raises(TypeError):
+        ic.check_log(table, ic.laws.no_overlap(), columms={})

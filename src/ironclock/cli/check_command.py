@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-import time
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,6 +13,9 @@ import ironclock as ic
 from . import given_files
 from .log_options import LogOptions, log_options
 from .output import print_text, say, screen, set_aside, write
+
+if TYPE_CHECKING:
+    from ..laws.log_check import CheckedLog
 
 
 @click.command(short_help="Check laws on the log of a real run.")
@@ -35,8 +37,7 @@ def check(
     Which column holds what is guessed from the names, and said. --column, or [columns] in the file of the laws, says it
     otherwise. Exit code 0: all laws hold, 1: a law is broken, 2: the log or the laws cannot be read.
     """
-    from ..foundation.paused_collector import paused_collector
-    from ..laws.law import World, broken_by, told
+    from ..laws.law import told
 
     if schema:
         from ..scenario.law_tables import law_file_schema
@@ -48,14 +49,10 @@ def check(
         raise click.UsageError("Give at least one LOG, and --laws FILE.")
     log = logs[0] if len(logs) == 1 else f"{len(logs)} logs"
     stated = given_files.laws_from(laws)
-    with paused_collector():
-        history = reading.history(logs, laws if laws.endswith(".toml") else None)
-        world = World(history)
-        found, took = [], []
-        for name, law in stated:
-            began = time.perf_counter()
-            found.append((name, broken_by([law], world)))
-            took.append(time.perf_counter() - began)
+    mapping = laws if laws.endswith(".toml") else None
+    checked = reading.checked(logs, [law for _, law in stated], mapping, whole=html is not None)
+    history = checked.history
+    found = [(name, breaches) for (name, _), breaches in zip(stated, checked.found, strict=True)]
     if html is not None:
         from ..reports.html_page import page
 
@@ -66,32 +63,32 @@ def check(
 
         cases = [
             Case(name, laws, "\n".join(told(b, history).strip() for b in breaches), seconds)
-            for (name, breaches), seconds in zip(found, took, strict=True)
+            for (name, breaches), seconds in zip(found, checked.seconds, strict=True)
         ]
         write(junit, as_junit(log, cases))
     if as_json:
         rows = [{"law": name, "holds": not b, "breaches": [one.words for one in b]} for name, b in found]
         say(json.dumps(rows, indent=1, ensure_ascii=False))
     else:
-        _show(history, found, log)
+        _show(checked, found, log)
     sys.exit(1 if any(breaches for _, breaches in found) else 0)
 
 
-def _show(history: ic.History, found: list[tuple[str, list[Any]]], log: str) -> None:
+def _show(checked: CheckedLog, found: list[tuple[str, list[ic.Breach]]], log: str) -> None:
     from rich.text import Text
 
     from ..laws.law import told
 
     console = screen()
-    jobs = sum(entry.what == "enqueued" for entry in history)
-    attempts = sum(entry.what == "started" for entry in history)
-    print_text(console, Text(f"{log}: {jobs:,} jobs, {attempts:,} attempts\n", style="dim"))
+    in_parts = "; too large for the memory, so checked part by part" if checked.in_parts else ""
+    words = f"{log}: {checked.jobs:,} jobs, {checked.attempts:,} attempts{in_parts}\n"
+    print_text(console, Text(words, style="dim"))
     for name, breaches in found:
         if not breaches:
             print_text(console, Text(f"✓ {name}", style="green"))
             continue
         print_text(console, Text(f"✗ {name} is broken", style="bold red"))
         for breach in breaches[:5]:
-            print_text(console, Text(told(breach, history)))
+            print_text(console, Text(told(breach, checked.history)))
         if len(breaches) > 5:
             console.print(Text(f"  ... and {len(breaches) - 5:,} more breaches", style="dim"))

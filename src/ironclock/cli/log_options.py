@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import wraps
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -18,7 +18,10 @@ from ..foundation.example_files import example
 from ..history.saved_files import FORMAT
 from . import given_files
 from .output import write
-from .progress_line import Waiting
+from .progress_line import Meter, Waiting
+
+if TYPE_CHECKING:
+    from ..laws.log_check import CheckedLog
 
 _SHOWN = 10
 
@@ -43,18 +46,44 @@ class LogOptions:
         Parameters: `mapping` is a TOML file with ``[columns]``, ``[outcomes]`` and ``zone``, if no option names one.
         Raises `IronClockError`.
         """
+        return self.checked(paths, (), mapping, whole=True).history
+
+    def checked(
+        self,
+        paths: str | Sequence[str],
+        laws: Sequence[ic.laws.Law],
+        mapping: str | None = None,
+        *,
+        whole: bool = False,
+    ) -> CheckedLog:
+        """Return what laws say about saved histories or logs. Says which columns were guessed, and which rows are bad.
+
+        Parameters: `mapping` is as in `history`; `whole`: the history is needed as well, and not only what laws say.
+        Raises `IronClockError`.
+        """
+        from ..laws.log_check import check_history, check_logs
+
         given = [paths] if isinstance(paths, str) else list(paths)
         if self.query is None:
             given = [example(given_files.of_standard_input(path)) for path in given]
+        what = given_files.with_names(f"reading {' and '.join(given)}") if self.query is None else "asking the database"
         torn: list[str] = []
         guessed: dict[str, str] = {}
-        with Waiting(
-            given_files.with_names(f"reading {' and '.join(given)}") if self.query is None else "asking the database"
-        ):
-            if self.query is None and len(given) == 1 and _is_saved(given[0]):
-                found = ic.History.load(given[0], torn)
-            else:
-                found = self._of_log(given, mapping, torn, guessed)
+        if self.query is None and len(given) == 1 and _is_saved(given[0]):
+            with Waiting(what):
+                found = check_history(ic.History.load(given[0], torn), laws)
+        else:
+            how = self._how(mapping, torn, guessed)
+            with Waiting(what) as waiting, Meter(what) as meter:
+
+                def tell(share: float) -> None:
+                    waiting.end()
+                    meter.show(share)
+
+                found = check_logs(given, laws, how, whole=whole, tell=tell)
+            if self.save_columns is not None:
+                write(self.save_columns, _as_toml(how["zone"], {**how["columns"], **guessed}, how["outcomes"]))
+                click.echo(f"wrote {self.save_columns}", err=True)
         if guessed:
             words = ", ".join(f"{field} = {column}" for field, column in guessed.items())
             click.echo(f"Columns by their names: {words}. --column says it otherwise.", err=True)
@@ -64,9 +93,8 @@ class LogOptions:
             click.echo(f"Warning: ... and {len(torn) - _SHOWN:,} more rows like these", err=True)
         return found
 
-    def _of_log(
-        self, paths: Sequence[str], mapping: str | None, torn: list[str], guessed: dict[str, str]
-    ) -> ic.History:
+    def _how(self, mapping: str | None, torn: list[str], guessed: dict[str, str]) -> dict[str, Any]:
+        """Return the keywords of `log_history`."""
         from ..scenario.law_tables import toml_tables
 
         place = self.mapping or mapping
@@ -74,15 +102,11 @@ class LogOptions:
         columns = {**_texts(kept, "columns", place), **given_files.pairs(self.columns, "--column")}
         outcomes = {**_texts(kept, "outcomes", place), **given_files.pairs(self.outcomes, "--outcome")}
         zone = self.zone or str(kept.get("zone", "UTC"))
-        found = ic.log_history(
-            paths, columns=columns, outcomes=outcomes, zone=zone, torn=torn, keeps_doubles=self.keep_doubles,
-            bad_rows=self.bad_rows / 100, delimiter=self.delimiter or kept.get("delimiter"), query=self.query,
-            guessed=guessed,
-        )  # fmt: skip
-        if self.save_columns is not None:
-            write(self.save_columns, _as_toml(zone, {**columns, **guessed}, outcomes))
-            click.echo(f"wrote {self.save_columns}", err=True)
-        return found
+        return {
+            "columns": columns, "outcomes": outcomes, "zone": zone, "torn": torn, "keeps_doubles": self.keep_doubles,
+            "bad_rows": self.bad_rows / 100, "delimiter": self.delimiter or kept.get("delimiter"), "query": self.query,
+            "guessed": guessed,
+        }  # fmt: skip
 
 
 def log_options(command: Callable[..., Any]) -> Callable[..., Any]:

@@ -66,10 +66,15 @@ class Waiting:
     def _say(self) -> None:
         self._line.show(f"{self._words} ...")
 
-    def __enter__(self) -> None:
+    def __enter__(self) -> Waiting:
         if self._line.on_terminal:
             self._timer.start()
+        return self
 
     def __exit__(self, *_: object) -> None:
-        self._timer.cancel()
+        self.end()
         self._line.clear()
+
+    def end(self) -> None:
+        """Say nothing from now on: something else shows the progress."""
+        self._timer.cancel()

@@ -145,6 +145,12 @@ class History(Sequence[Entry]):
             return self._loaded.numbers_of(whats)
         return [number for number, what in enumerate(self._fields[_WHAT::_WIDTH]) if what in whats]
 
+    def count_of(self, what: str) -> int:
+        """Return how many entries say this, such as ``"started"``."""
+        if self._loaded is not None:
+            return self._loaded.count_of(what)
+        return self._fields[_WHAT::_WIDTH].count(what)
+
     def of_jobs(self, jobs: Collection[str]) -> list[int]:
         """Return the indexes of the entries of the jobs with these ids."""
         if self._loaded is not None:

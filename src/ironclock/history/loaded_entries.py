@@ -31,6 +31,9 @@ class LoadedEntries(Protocol):
     def numbers_of(self, whats: Collection[str]) -> list[int]:
         """Return the indexes of the entries that say one of these."""
 
+    def count_of(self, what: str) -> int:
+        """Return how many entries say this."""
+
     def of_jobs(self, jobs: Collection[str]) -> list[int]:
         """Return the indexes of the entries of these jobs."""
 
@@ -89,6 +92,10 @@ class ListedEntries:
     def numbers_of(self, whats: Collection[str]) -> list[int]:
         """Return the indexes of the entries that say one of these."""
         return [number for number, entry in enumerate(self._entries) if entry.what in whats]
+
+    def count_of(self, what: str) -> int:
+        """Return how many entries say this."""
+        return sum(entry.what == what for entry in self._entries)
 
     def of_jobs(self, jobs: Collection[str]) -> list[int]:
         """Return the indexes of the entries of these jobs."""

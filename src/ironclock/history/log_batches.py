@@ -1,4 +1,4 @@
-"""The attempts of a log of CSV in columns, batch by batch, read by Arrow: many times as fast as row by row.
+"""The attempts of a log in columns, batch by batch. Arrow reads CSV, many times as fast as row by row.
 
 What it reads means exactly what `log_rows` says. What it cannot read, or what is wrong in a way that ends the reading,
 is left to `log_rows`, which has the words for it. Needs numpy and pyarrow.
@@ -6,7 +6,8 @@ is left to `log_rows`, which has the words for it. Needs numpy and pyarrow.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import itertools
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any, TypeAlias
 
 import numpy as np
@@ -16,7 +17,7 @@ import pyarrow.csv
 
 from ..errors import DurationError, InstantError, LogError
 from .log_rows import OUTCOME_CODES, Cells
-from .log_sources import CsvFile
+from .log_sources import CsvFile, LogTable
 
 Ints: TypeAlias = "np.ndarray[Any, np.dtype[Any]]"
 
@@ -33,6 +34,7 @@ SCHEMA = pa.schema([
 ])  # fmt: skip
 """One attempt a row. Instants are nanoseconds since the epoch; `file` is the place of the file in the list of files."""
 _BLOCK = 4 << 20
+_SOME_ROWS = 50_000
 _DIGITS = r"^(?P<whole>[0-9]{1,18})(?:\.(?P<rest>[0-9]{1,9}))?$"
 _SCALES = ((10**11, 1_000_000_000), (10**14, 1_000_000), (10**17, 1_000))
 """The size of a number of an instant below which it is in seconds, milliseconds or microseconds."""
@@ -50,41 +52,57 @@ def numbers(table: pa.Table, column: str) -> Ints:
 
 
 def batches(
-    csv: CsvFile, place: int, meaning: Mapping[str, int], cells: Cells, notes: list[Note]
-) -> Iterator[pa.Table]:
-    """Yield the rows of a file in batches, with the columns of `SCHEMA`.
+    table: LogTable, place: int, meaning: Mapping[str, int], cells: Cells, notes: list[Note],
+    tell: Callable[[int], None],
+) -> Iterator[pa.Table]:  # fmt: skip
+    """Yield the rows of a table in batches, with the columns of `SCHEMA`.
 
-    Parameters: `place` is the file's place among the files; `meaning` the place of each column; `notes` gets the rows
-    that have too few or too many cells. Raises `NotInColumns`.
+    Parameters: `place` is the table's place among those of the log; `meaning` the place of each column; `notes` gets
+    the rows of CSV that have too few or too many cells; `tell` is called with the bytes of CSV that are read, as they
+    are without compression. Raises `NotInColumns`.
     """
-    lines = _Lines(csv, place, notes)
+    read = _rows(table, meaning) if table.csv is None else _csv(table.csv, _Lines(table.csv, place, notes), tell)
     try:
-        with _opened(csv) as file:
-            reader = pyarrow.csv.open_csv(
-                file,
-                read_options=pyarrow.csv.ReadOptions(
-                    use_threads=False, block_size=_BLOCK, column_names=list(map(str, range(csv.width))), skip_rows=1
-                ),
-                parse_options=pyarrow.csv.ParseOptions(
-                    delimiter=csv.delimiter, newlines_in_values=csv.has_quotes, ignore_empty_lines=False,
-                    invalid_row_handler=lines.ragged,
-                ),
-                convert_options=pyarrow.csv.ConvertOptions(
-                    column_types={str(n): pa.string() for n in range(csv.width)}, strings_can_be_null=False
-                ),
-            )  # fmt: skip
-            for batch in reader:
-                read = pa.Table.from_batches([batch])
-                read = read.append_column("line", pa.array(lines.of(read)))
-                yield _Batch(_without_empty(read, meaning["job"]), place, meaning, cells).attempts()
-        lines.end()
-    except (pa.ArrowException, InstantError, DurationError, LogError, ValueError, OverflowError) as error:
+        for batch in read:
+            yield _Batch(batch, place, meaning, cells).attempts()
+    except (pa.ArrowException, InstantError, DurationError, LogError, ValueError, OverflowError, OSError) as error:
         raise NotInColumns(str(error)) from None
+
+
+def _csv(csv: CsvFile, lines: _Lines, tell: Callable[[int], None]) -> Iterator[pa.Table]:
+    """Yield batches of text from a file of CSV, with the line of each row."""
+    with _opened(csv) as file:
+        reader = pyarrow.csv.open_csv(
+            file,
+            read_options=pyarrow.csv.ReadOptions(
+                use_threads=False, block_size=_BLOCK, column_names=list(map(str, range(csv.width))), skip_rows=1
+            ),
+            parse_options=pyarrow.csv.ParseOptions(
+                delimiter=csv.delimiter, newlines_in_values=csv.has_quotes, ignore_empty_lines=False,
+                invalid_row_handler=lines.ragged,
+            ),
+            convert_options=pyarrow.csv.ConvertOptions(
+                column_types={str(n): pa.string() for n in range(csv.width)}, strings_can_be_null=False
+            ),
+        )  # fmt: skip
+        for batch in reader:
+            read = pa.Table.from_batches([batch])
+            tell(file.tell())
+            yield _without_empty(read.append_column("line", pa.array(lines.of(read))))
+    lines.end()
+
+
+def _rows(table: LogTable, meaning: Mapping[str, int]) -> Iterator[pa.Table]:
+    """Yield batches of text from the rows of any table, with the line of each row."""
+    rows = iter(table.rows)
+    while some := list(itertools.islice(rows, _SOME_ROWS)):
+        columns = {str(at): pa.array([values[at] for _, values in some], pa.string()) for at in meaning.values()}
+        yield pa.table({**columns, "line": pa.array([line for line, _ in some], pa.int64())})
 
 
 def _opened(csv: CsvFile) -> Any:
     if csv.compression is None:
-        return pa.memory_map(csv.path)
+        return pa.OSFile(csv.path)  # a mapped file would count as memory
     return pa.input_stream(csv.path, compression=csv.compression)
 
 
@@ -135,12 +153,12 @@ class _Lines:
         return length
 
 
-def _without_empty(read: pa.Table, job: int) -> pa.Table:
+def _without_empty(read: pa.Table) -> pa.Table:
     """Return the rows without those that have no text at all."""
-    empty = pc.equal(read[str(job)], "")
-    if not pc.any(empty).as_py():
-        return read
-    for name in read.column_names[:-1]:
+    empty = pc.equal(read[0], "")
+    for name in read.column_names[1:-1]:
+        if not pc.any(empty).as_py():
+            return read
         empty = pc.and_(empty, pc.equal(read[name], ""))
     return read.filter(pc.invert(empty))
 

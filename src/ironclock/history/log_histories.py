@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from importlib.util import find_spec
 from os import PathLike, fspath
-from typing import Any
+from typing import Any, TypedDict
 
 from ..errors import LogError
 from ..foundation.example_files import example
@@ -21,6 +21,20 @@ _ORDER = {
 }  # fmt: skip
 """The order of events to which a log gives the same instant."""
 _OF_AN_INSTANT = 4
+
+
+class LogKeywords(TypedDict, total=False):
+    """The keywords of `log_history`."""
+
+    columns: Mapping[str, str] | None
+    outcomes: Mapping[str, str] | None
+    zone: str
+    torn: list[str] | None
+    keeps_doubles: bool
+    bad_rows: float
+    delimiter: str | None
+    query: str | None
+    guessed: dict[str, str] | None
 
 
 def log_history(
@@ -56,18 +70,15 @@ def log_history(
 
         history = ic.log_history("friday.csv", columns={"job": "message_id"}, zone="Atlantic/Faroe")
     """
-    paths = [path] if isinstance(path, (str, PathLike)) else list(path)
-    if not paths:
-        raise LogError("the list of logs is empty; give the path of at least one")
-    reading = Reading(columns or {}, outcomes or {}, zone, keeps_doubles, bad_rows)
     bad = torn if torn is not None else []
     before = len(bad)
-    places = [fspath(one) if query else example(fspath(one)) for one in paths]
+    reading = Reading.of(columns, outcomes, zone, keeps_doubles, bad_rows)
+    places = places_of(path, query)
     with paused_collector():
-        if query is None and _has_arrow():
+        if has_arrow():
             from .log_parts import in_columns
 
-            found = in_columns(places, reading, delimiter, bad, guessed)
+            found = in_columns(places, reading, delimiter, query, bad, guessed)
             if found is not None:
                 return found
             del bad[before:]
@@ -79,7 +90,16 @@ def log_history(
         return history_of(rows, zone)
 
 
-def _has_arrow() -> bool:
+def places_of(path: str | PathLike[str] | Sequence[str | PathLike[str]], query: str | None) -> list[str]:
+    """Return the files of a log, or the URL of a database. Raises `LogError` if there is none."""
+    paths = [path] if isinstance(path, (str, PathLike)) else list(path)
+    if not paths:
+        raise LogError("the list of logs is empty; give the path of at least one")
+    return [fspath(one) if query else example(fspath(one)) for one in paths]
+
+
+def has_arrow() -> bool:
+    """Return True if logs can be read in columns."""
     return all(find_spec(name) is not None for name in ("numpy", "pyarrow"))
 
 

@@ -71,7 +71,6 @@ class LogColumns:
         due = self._numbers("due")[self.begin]
         self.due = np.maximum(np.where(due == NONE, self.enqueued, due), self.enqueued)
         self._coded: dict[str, tuple[Ints, list[str]]] = {}
-        self._jobs: dict[int, JobRecord] = {}
 
     # --- columns ------------------------------------------------------------------------------------
 
@@ -281,6 +280,12 @@ class LogColumns:
         ends = [code for code, word in enumerate(_WORDS) if word in whats]
         return list(np.flatnonzero(found | ((kinds == _ENDED) & np.isin(self.outcome[rows], ends))).tolist())
 
+    def count_of(self, what: str) -> int:
+        """Return how many entries say this."""
+        if what == "enqueued":
+            return len(self.begin)
+        return len(self.started) if what == "started" else len(self.numbers_of((what,)))
+
     def of_jobs(self, jobs: Collection[str]) -> list[int]:
         """Return the indexes of the entries of these jobs."""
         rows = np.flatnonzero(pc.is_in(self._table["job"], pa.array(list(jobs), pa.string())).to_numpy()[self._at])
@@ -316,16 +321,15 @@ class LogColumns:
 
     def jobs_in_columns(self, entry: Callable[[int], Entry]) -> LogJobs:
         """Return the jobs in the order in which they were enqueued. `entry` returns an entry by its index."""
-        return LogJobs(self, np.argsort(self.enqueued, kind="stable"), entry)
+        return LogJobs(self, np.argsort(self.enqueued, kind="stable"), entry, {})
+
+    def place(self, job: int) -> tuple[int, int, int]:
+        """Return the place of a job in the log: when it was enqueued, and the file and line of its first row."""
+        row = int(self._at[self.begin[job]])
+        return int(self.enqueued[job]), self._table["file"][row].as_py(), self._table["line"][row].as_py()
 
     def record(self, job: int, entry: Callable[[int], Entry]) -> JobRecord:
-        """Return a job by its number, always the same object."""
-        found = self._jobs.get(job)
-        if found is None:
-            found = self._jobs[job] = self._record(job, entry)
-        return found
-
-    def _record(self, job: int, entry: Callable[[int], Entry]) -> JobRecord:
+        """Make the record of a job, given by its number. `entry` returns an entry by its index."""
         first = int(self.begin[job])
         id, name = self.text("job", first), self.text("name", first)
         told: list[tuple[int, Step]] = []
@@ -352,10 +356,11 @@ class LogJobs(Sequence[JobRecord]):
     Its methods return the jobs that a law has to look at: all that can break it, and often none.
     """
 
-    def __init__(self, log: LogColumns, jobs: Ints, entry: Callable[[int], Entry]) -> None:
+    def __init__(self, log: LogColumns, jobs: Ints, entry: Callable[[int], Entry], made: dict[int, JobRecord]) -> None:
         self._log = log
         self._jobs = jobs
         self._entry = entry
+        self._made = made
 
     def __len__(self) -> int:
         return len(self._jobs)
@@ -367,13 +372,23 @@ class LogJobs(Sequence[JobRecord]):
     def __getitem__(self, index: int | slice) -> JobRecord | Sequence[JobRecord]:
         if isinstance(index, slice):
             return self._some(self._jobs[index])
-        return self._log.record(int(self._jobs[index]), self._entry)
+        return self._record(int(self._jobs[index]))
 
     def __iter__(self) -> Iterator[JobRecord]:
-        return (self._log.record(job, self._entry) for job in self._jobs.tolist())
+        return map(self._record, self._jobs.tolist())
 
     def _some(self, jobs: Ints) -> LogJobs:
-        return LogJobs(self._log, jobs, self._entry)
+        return LogJobs(self._log, jobs, self._entry, self._made)
+
+    def _record(self, job: int) -> JobRecord:
+        """Return a job by its number, always the same object."""
+        if job not in self._made:
+            self._made[job] = self._log.record(job, self._entry)
+        return self._made[job]
+
+    def places(self) -> dict[str, tuple[int, int, int]]:
+        """Return the place in the log of each job that was read so far, by its id."""
+        return {record.id: self._log.place(job) for job, record in self._made.items()}
 
     def _that(self, mask: Ints) -> LogJobs:
         """Return those of a mask over all jobs of the log."""
@@ -442,7 +457,7 @@ class LogJobs(Sequence[JobRecord]):
         log = self._log
         at = np.where(log.is_done, log.ends_at(log.closing), -1)
         for job in np.flatnonzero(log.odd).tolist():
-            record = log.record(job, self._entry)
+            record = self._record(job)
             at[job] = record.close_number if record.state == "done" else -1
         jobs = self._jobs[at[self._jobs] >= 0]
         groups = log.coded("key")[0][log.begin][jobs] if per_key else np.zeros(len(jobs), dtype=np.int64)

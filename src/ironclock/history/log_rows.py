@@ -90,6 +90,14 @@ class Reading:
     keeps_doubles: bool = False
     bad_rows: float = 0.1
 
+    @classmethod
+    def of(
+        cls, columns: Mapping[str, str] | None = None, outcomes: Mapping[str, str] | None = None, zone: str = "UTC",
+        keeps_doubles: bool = False, bad_rows: float = 0.1,
+    ) -> Reading:  # fmt: skip
+        """Return how to read logs, from the keywords of `log_history`. Raises `LogError`."""
+        return cls(columns or {}, outcomes or {}, zone, keeps_doubles, bad_rows)
+
     def __post_init__(self) -> None:
         share = self.bad_rows
         if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 <= share <= 1:

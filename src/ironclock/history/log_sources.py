@@ -10,7 +10,6 @@ import io
 import itertools
 import json
 import lzma
-import mmap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
@@ -121,8 +120,8 @@ def _of_csv(
 
 
 def _has_quotes(path: str) -> bool:
-    with open(path, "rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
-        return whole.find(b'"') >= 0
+    with open(path, "rb", buffering=0) as file:
+        return any(b'"' in part for part in iter(lambda: file.read(1 << 20), b""))
 
 
 def _csv_rows(reader: Any, width: int, path: str, bad: list[str], before: int) -> Lines:

@@ -58,6 +58,7 @@ def nothing_lost(
                 broken.append(Breach(f"{record.id} never ends", attempts[-1].entries))
         return broken
 
+    nothing_lost.reach = "job" if key is None else "all"  # type: ignore[attr-defined]
     return nothing_lost
 
 
@@ -106,6 +107,7 @@ def no_overlap(job: JobLike | None = None, *, per_key: bool = False) -> Law:
                     holder = attempt
         return broken
 
+    no_overlap.reach = "job" if job is None else "all"  # type: ignore[attr-defined]
     return no_overlap
 
 
@@ -135,6 +137,7 @@ def finishes_within(job: JobLike | None, limit: Duration) -> Law:
         return broken
 
     finishes_within.limit_ns = limit_ns  # type: ignore[attr-defined]
+    finishes_within.reach = "job"  # type: ignore[attr-defined]
     return finishes_within
 
 
@@ -167,6 +170,7 @@ def attempts_at_most(job: JobLike | None, limit: int, *, on: str | type[BaseExce
                 broken.append(Breach(f"{record.id} is tried {len(attempts)} times{with_error}, over {limit}", proof))
         return broken
 
+    attempts_at_most.reach = "job"  # type: ignore[attr-defined]
     return attempts_at_most
 
 
@@ -291,6 +295,7 @@ def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) ->
         done = world.effects_of(effect)
         return [Breach(f"it does not hold that {words}", (entry,)) for entry in done if not predicate(entry.data)]
 
+    each.reach = "job"  # type: ignore[attr-defined]
     return each
 
 

@@ -38,6 +38,8 @@ def once_per_key(
         world.of(name)
         return _runs(world, name, keys, wanted)
 
+    once_per_key.keys_of = name, True  # type: ignore[attr-defined]
+    once_per_key.reach = "key" if keys is None and wanted is None else "all"  # type: ignore[attr-defined]
     return once_per_key
 
 
@@ -65,6 +67,8 @@ def no_key_twice(name: str | None = None) -> Law:
     def is_repeatable(done: Entry) -> bool:
         return done.data.get("method") in IDEMPOTENT
 
+    no_key_twice.keys_of = name, False  # type: ignore[attr-defined]
+    no_key_twice.reach = "key"  # type: ignore[attr-defined]
     return no_key_twice
 
 

@@ -65,7 +65,9 @@ class StatedLaw:
     """A law as a function such as `once_per_key` returns it. It can be sent to another process.
 
     `excuses` are the kinds of fault that the law is not about. `limit_ns` is the time that it allows, or None: delays
-    much longer than that say nothing about it.
+    much longer than that say nothing about it. `reach` is what it has to see at once: each ``"job"`` for itself, all
+    jobs with an effect of the same ``"key"``, or ``"all"``. `keys_of` is the effect whose keys it looks at (None: all),
+    and if effects without a key count as well.
     """
 
     def __init__(
@@ -74,6 +76,8 @@ class StatedLaw:
         self.law_name = factory.__name__  # a `__name__` would let pytest take it for a test, in a marker
         self.excuses = frozenset(excuses)
         self.limit_ns: int | None = getattr(law, "limit_ns", None)
+        self.reach: str = getattr(law, "reach", "all")
+        self.keys_of: tuple[str | None, bool] = getattr(law, "keys_of", (None, False))
         self._made = factory, args, kwargs
         self._law = law
 
@@ -136,7 +140,7 @@ class World(Sequence[Job[Any]]):
         """Everything that happened."""
         self._live_jobs = live_jobs
         self._name_of = named
-        self._made: dict[int, Entry] = {}
+        self._made = _MadeEntries(history)
         self._seen = 0
         self._seen_named: int | None = None
         # How many things the law at work has looked at, and how many of a name. None: it asked for no name.
@@ -234,10 +238,7 @@ class World(Sequence[Job[Any]]):
 
     def entry(self, number: int) -> Entry:
         """Return one entry by its index, always the same object."""
-        found = self._made.get(number)
-        if found is None:
-            found = self._made[number] = self.history.entry(number)
-        return found
+        return self._made.entry(number)
 
     @property
     def effects(self) -> list[Entry]:
@@ -286,12 +287,16 @@ class World(Sequence[Job[Any]]):
     def _job_records(self) -> Sequence[JobRecord]:
         """The jobs that the history tells of, in the order in which they were enqueued."""
         found = self._log_jobs
-        return job_records(self.history, self.entry) if found is None else found
+        return job_records(self.history, self._made.entry) if found is None else found
 
     @cached_property
     def _log_jobs(self) -> LogJobs | None:
-        found: LogJobs | None = self.history.jobs_in_columns(self.entry)
+        found: LogJobs | None = self.history.jobs_in_columns(self._made.entry)
         return found
+
+    def places_in_log(self) -> dict[str, tuple[int, int, int]]:
+        """Return the place of each job that was read so far, if the history is a log in columns."""
+        return {} if self._log_jobs is None else self._log_jobs.places()
 
     @property
     def all_ended_well(self) -> bool:
@@ -343,6 +348,22 @@ class World(Sequence[Job[Any]]):
         for live in self._live_jobs or ():
             if live.type.name == name and live.state == "dead":
                 live.home.attention.looked_at(live)  # the law is about it
+        return found
+
+
+class _MadeEntries:
+    """The entries of a history that somebody has asked for. Records refer to this, and not to their world: so a world
+    that nobody needs is gone at once, with a log of any size."""
+
+    def __init__(self, history: History) -> None:
+        self._history = history
+        self._made: dict[int, Entry] = {}
+
+    def entry(self, number: int) -> Entry:
+        """Return one entry by its index, always the same object."""
+        found = self._made.get(number)
+        if found is None:
+            found = self._made[number] = self._history.entry(number)
         return found
 
 
@@ -412,9 +433,14 @@ def check(laws: Sequence[Law], world: World, tell: Callable[[str, bool], None] |
     """Raise `BrokenLaw` if a law is broken, with every breach and its proof. `tell` is as in `broken_by`."""
     breaches = broken_by(laws, world, tell)
     if breaches:
-        more = f"\n  ... and {len(breaches) - _MOST} more" if len(breaches) > _MOST else ""
-        shown = "\n".join(told(breach, world.history) for breach in breaches[:_MOST])
-        raise BrokenLaw(f"a law is broken:\n{shown}{more}", breaches)
+        raise BrokenLaw(shown(breaches, world.history), breaches)
+
+
+def shown(breaches: Sequence[Breach], history: History) -> str:
+    """Return the message about breaches, with the first of them."""
+    more = f"\n  ... and {len(breaches) - _MOST} more" if len(breaches) > _MOST else ""
+    found = "\n".join(told(breach, history) for breach in breaches[:_MOST])
+    return f"a law is broken:\n{found}{more}"
 
 
 def told(breach: Breach, history: History) -> str:
