@@ -23,7 +23,7 @@ PARTS = (
     ("Queues, flows, transactions", "QueueControl Workflow Resource Transaction Request"),
     ("Capturing", "reading Enqueue Tap Columns Outbox"),
     ("Worker loops", "LoopGroup WorkerLoop Delivery"),
-    ("Histories", "History Entry Effects Effect World compare Comparison log_history"),
+    ("Histories", "History Entry Effects Effect World compare Comparison log_history check_log"),
     ("Scenarios and forecasts", "Scenario forecast Forecast advise Advice storm_load"),
     ("The probe", "probe Findings Finding Coverage Progress"),
 )  # fmt: skip

@@ -618,7 +618,7 @@ class Rig:
     def outside(self, target: Any) -> OutsideCall:
         """Make every call of a function that blocks in C on a helper thread, while the rig is entered.
 
-        Its task stands still until the call returns, and the other tasks go on. Sockets, files, processes, locks and
+        Its task waits until the call returns, and the other tasks go on. Sockets, files, processes, locks and
         the database drivers that the documentation lists need no such call. Inside the function the clock is real.
 
         Parameters: `target` is the import path (``"tern_line.radar:wait"``) or the function. Raises `TapError`

@@ -1,4 +1,4 @@
-"""Outside calls: real functions that block in C are called on a helper thread while their task stands still."""
+"""Outside calls: real functions that block in C are called on a helper thread while their task waits."""
 
 from __future__ import annotations
 

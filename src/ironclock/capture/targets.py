@@ -224,13 +224,13 @@ def _looked_up(target: type) -> str | None:
 
 
 def _must_not_be_overridden(owner: type, name: str) -> None:
-    """Raise `TapError` if a subclass has a method of its own in place of this one: its calls would bypass the tap."""
+    """Raise `TapError` if a subclass has its own method in place of this one: its calls would bypass the tap."""
     for below in _subclasses(owner):
         own = vars(below).get(name)
         function = getattr(own, "__func__", own)
         code = getattr(function, "__code__", None)
         if code is None or "super" in code.co_names or is_replaced(code):
-            continue  # it calls the one above it, or has a tap of its own
+            continue  # it calls the one above it, or has its own tap
         if owner.__name__ not in code.co_names:
             path = f"{below.__module__}:{below.__qualname__}.{name}"
             raise TapError(

@@ -1,4 +1,4 @@
-"""The command line: the group of all commands, each of which is in a file of its own.
+"""The command line: the group of all commands, each in its own file.
 
 Exit codes: 0 as expected, 1 a broken expectation, 2 a command or file that cannot be used.
 """

@@ -18,7 +18,7 @@ class LoadedEntries(Protocol):
 
     @property
     def last_ns(self) -> int:
-        """The instant of the last entry. 0 if there is none."""
+        """The instant of the last entry, or 0."""
 
     def __len__(self) -> int: ...
     def __iter__(self) -> Iterator[Entry]: ...
@@ -64,7 +64,7 @@ class ListedEntries:
 
     @property
     def last_ns(self) -> int:
-        """The instant of the last entry. 0 if there is none."""
+        """The instant of the last entry, or 0."""
         return self._entries[-1].ns if self._entries else 0
 
     def __len__(self) -> int:

@@ -91,7 +91,7 @@ def log_history(
 
 
 def places_of(path: str | PathLike[str] | Sequence[str | PathLike[str]], query: str | None) -> list[str]:
-    """Return the files of a log, or the URL of a database. Raises `LogError` if there is none."""
+    """Return the files of a log, or the URL of a database. Raises `LogError` if the list is empty."""
     paths = [path] if isinstance(path, (str, PathLike)) else list(path)
     if not paths:
         raise LogError("the list of logs is empty; give the path of at least one")

@@ -110,7 +110,7 @@ class LogColumns:
 
     @cached_property
     def last_ns(self) -> int:
-        """The instant of the last entry. 0 if there is none."""
+        """The instant of the last entry, or 0."""
         if self._end_ns is not None:
             return self._end_ns
         return int(max(self.started.max(), self.ended.max(), self.enqueued.max())) if len(self.started) else 0

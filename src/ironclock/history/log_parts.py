@@ -261,7 +261,7 @@ def rows_of_jobs(table: pa.Table, jobs: Ints) -> pa.Table:
 
 
 def in_order(tables: Sequence[pa.Table]) -> tuple[pa.Table, Order] | None:
-    """Return the rows of several parts in the order of the log, and their order by job. None if there is no row."""
+    """Return the rows of several parts in the order of the log, and their order by job. None for no rows."""
     rows = pa.concat_tables(tables) if tables else None
     if rows is None or not rows.num_rows:
         return None

@@ -17,7 +17,7 @@ from .records import plain
 FORMAT = "ironclock-history"
 VERSION = 1
 _HEAD = frozenset(("at", "ns", "what", "job", "name", "attempt", "data"))
-"""What each line has of its own. If data have one of these names, all of them stand apart, under ``data``."""
+"""The keys of every line. If data have one of these names, all of them stand apart, under ``data``."""
 
 # One encoder for all lines: to make one takes longer than to use it.
 _encode = json.JSONEncoder(ensure_ascii=False).encode

@@ -92,7 +92,7 @@ class Scheduled:
 
     @property
     def last(self) -> Job[Any] | None:
-        """The latest run. None if there is none."""
+        """The latest run, or None."""
         return self._runs[-1].reader if self._runs else None
 
     @property

@@ -209,7 +209,7 @@ class DeadLetters(JobSet):
 
 
 def listed(jobs: Sequence[Job[Any]], most: int) -> str:
-    """Return the first of some jobs, each on a line of its own, for a message."""
+    """Return the first of some jobs, one a line, for a message."""
     return "".join(f"\n  {job!r}" for job in jobs[:most]) + ("\n  ..." if len(jobs) > most else "")
 
 

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 class Border:
     """The parts of the border of one rig.
 
-    Parameters: `wall_ns` returns the simulated time. `stuck_after_s` is how many real seconds a run can stand still.
+    Parameters: `wall_ns` returns the simulated time. `stuck_after_s` is how many real seconds a run can wait outside.
     `started` is called before one more real thread starts. `reads_real_clock` is called with a statement that reads the
     real clock of a database, and the remedy. `seams` are the kinds of real calls that are seams.
     """

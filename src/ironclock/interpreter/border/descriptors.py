@@ -215,7 +215,7 @@ class Descriptors:
             mine = "the test" if self._loop.current is None else self._loop.current.label
             raise RigStateError(
                 f"{mine} reads from {what} while {'the test' if other.task is None else other.task.label} waits for "
-                f"the same data (descriptor {fd}); give each task a connection of its own, or a lock around the "
+                f"the same data (descriptor {fd}); give each task its own connection, or a lock around the "
                 "exchange"
             )
         known.reader = wait
@@ -232,7 +232,7 @@ class Descriptors:
 
 
 def _server_of(fd: int, status: os.stat_result) -> Any:
-    """Return the address of the other end of a socket. None if there is none."""
+    """Return the address of the other end of a socket, or None."""
     if not stat.S_ISSOCK(status.st_mode):
         return None
     with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:

@@ -1,4 +1,4 @@
-"""Calls on helper threads: a call into C that blocks is made on a real thread, while its task stands still.
+"""Calls on helper threads: a call into C that blocks is made on a real thread, while its task waits.
 
 The rig talks with a helper over pipes, so that it can wait for one as for a socket. Inside the call the clock is real.
 """

@@ -41,8 +41,8 @@ ASK_AFTER_S = 0.03
 """After how many real seconds a wait is asked for its reason."""
 
 RENEWED_S = 0.03
-"""The grace of a listener after its server has answered somebody else of this rig. Half of it the next time, if it was
-in vain."""
+"""The grace of a listener after its server has answered somebody else of this rig. Half of it the next time, if nothing
+came."""
 
 LEAST_RENEWED_S = 0.002
 
@@ -61,9 +61,9 @@ class Kind(NamedTuple):
     """What can be expected of a wait, in real seconds."""
 
     grace_s: float
-    """How long the clock stands still for it."""
+    """How long the clock pauses for it."""
     patience_s: float
-    """How long its own deadline stands still for it, if the deadline is not shorter than that."""
+    """How long its own deadline pauses for it, if the deadline is not shorter than that."""
     in_place_s: float = 0.0
     """How long no other task runs."""
 
@@ -149,7 +149,7 @@ class Exchange:
         self.renewals = 0
         """How often its grace was renewed since something came."""
         self.traffic = -1
-        """How many answers of that server had come when the wait was last in vain."""
+        """How many answers of that server had come when the wait last ended without an answer."""
 
 
 class OutsideWait:
@@ -178,7 +178,7 @@ class OutsideWait:
 class OutsideWaits:
     """The waits of one rig for something outside.
 
-    Parameters: `stuck_after_s` is how many real seconds a run can stand still before it ends with an error.
+    Parameters: `stuck_after_s` is how many real seconds a run can wait outside before it ends with an error.
     """
 
     def __init__(self, loop: EventLoop, stuck_after_s: float) -> None:
@@ -193,7 +193,7 @@ class OutsideWaits:
         self.looks = 0
         """How often something real was looked at: the watchdog sees that the run moves."""
         self.looks_for_real = False
-        """True while real time passes in a look, which has a limit of its own."""
+        """True while real time passes in a look, which has its own limit."""
 
     # --- waiting ------------------------------------------------------------------------------------
 
@@ -260,7 +260,7 @@ class OutsideWaits:
         return wait.ready
 
     def _wait_in_callback(self, wait: OutsideWait) -> bool:
-        """Wait for real: code that the loop itself calls can ask a database, but simulated time stands still for it."""
+        """Wait for real: code that the loop itself calls can ask a database, but simulated time pauses for it."""
         real_s = min(self._rest(wait, None), self.stuck_after_s)
         if real_s > 0 and self._look([wait], real_s):
             return True
@@ -328,7 +328,7 @@ class OutsideWaits:
         exchange.patience_scale = self._patience_scales.get((kind, shape), 1.0) if self._patience_scales else 1.0
 
     def _rest(self, wait: OutsideWait, at: int | None) -> float:
-        """Return how long the clock stands still for a wait, in real seconds, before it moves to an instant."""
+        """Return how long the clock pauses for a wait, in real seconds, before it moves to an instant."""
         rest = 0.0
         for exchange in wait.exchanges:
             kind = exchange.kind

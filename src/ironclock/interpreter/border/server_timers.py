@@ -1,4 +1,4 @@
-"""Timers of servers: a request that a server ends by a timer of its own ends at its simulated instant.
+"""Timers of servers: a request that a server ends by its own timer ends at its simulated instant.
 
 The timeout of `BLPOP` and of `lock_timeout` runs in the server, in real seconds. The rig keeps the same timer in
 simulated time. When that is over, the rig asks the server to end the request, or lets the server's own timer end it.

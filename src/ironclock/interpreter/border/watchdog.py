@@ -1,4 +1,4 @@
-"""The watchdog: no run stands still in silence.
+"""The watchdog: no run hangs in silence.
 
 A call into C that blocks for ever would stop the whole process, and no code of the rig would run that could say so. A
 real thread looks at the entered rigs now and then. If nothing has moved for a while, it interrupts the call with a
@@ -31,7 +31,7 @@ _COMPUTES = 0.02
 # The share of the processor's time from which on a thread computes. One that waits takes none, and on a busy
 # machine one that computes gets little.
 _COMPUTES_FOR = 3  # how many times longer a job can compute at one instant
-_LOOKS = 8  # looks while a run can stand still
+_LOOKS = 8  # looks while a run can hang
 _LOOKS_AT_RUNS_S = 0.25  # how often to look if a run must be over at an instant
 _DEBUGGERS = ("pdb.py", "bdb.py", "cmd.py", "code.py", "pydevd.py")
 _real_monotonic, _real_sleep = REAL["monotonic"], REAL["sleep"]

@@ -1,7 +1,7 @@
 """A proxy before a key-value server, in the rig: client packages talk to it, and it keeps their times.
 
 It listens on a loopback port, on simulated threads of the rig, and every connection of the rig's code to the server's
-address leads to it. Each client has a connection of its own to the server behind. What has to do with time is in
+address leads to it. Each client has its own connection to the server behind. What has to do with time is in
 `key_value_times`; everything else goes on as it is.
 """
 

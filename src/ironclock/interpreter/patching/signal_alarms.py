@@ -33,7 +33,7 @@ class Alarms:
         self.rung = 0
         """How often an alarm has rung."""
         self.wakeup_fds: dict[Any, int] = {}
-        """By worker, the descriptor that gets the numbers of signals: each worker is a process of its own."""
+        """By worker, the descriptor that gets the numbers of signals: each worker is its own process."""
 
     @property
     def pending(self) -> bool:

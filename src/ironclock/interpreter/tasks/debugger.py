@@ -1,7 +1,7 @@
 """A debugger at a prompt in a job or a simulated thread: its stack also shows who moved the clock, and it steps over
 the code of Iron Clock.
 
-A greenlet has a stack of its own, which ends where the greenlet begins. The test, which waits for it, has another.
+A greenlet has its own stack, which ends where the greenlet begins. The test, which waits for it, has another.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Executors: a thread pool has workers of its own in each rig, and real ones outside.
+"""Executors: a thread pool has its own workers in each rig, and real ones outside.
 
 A `ThreadPoolExecutor` can be older than a rig, and can outlive it. Its real workers would live in real time inside a
 rig, and simulated ones would never run again after it. So its queue, its threads and its count of idle workers are
