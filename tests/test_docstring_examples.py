@@ -80,6 +80,11 @@ def _log(rig: ic.Rig, names: Names) -> None:
     Path("friday.csv").write_text("message_id,started,outcome\n1,2031-03-28T09:00,done\n")
 
 
+def _checked_log(*_: Any) -> None:
+    head = "job,started,ended,outcome,effect,key"
+    Path("friday.csv").write_text(f"{head}\n1,2031-03-28T09:00,2031-03-28T09:01,done,charge,B-7\n")
+
+
 def _table(rig: ic.Rig, names: Names) -> None:
     names["connection"] = sqlite3.connect(":memory:")
     names["connection"].execute("CREATE TABLE outbox (id INTEGER PRIMARY KEY, name, payload, run_at, state, attempts)")
@@ -183,7 +188,7 @@ def _letters_table(rig: ic.Rig, names: Names) -> None:
 
 
 NEEDS: dict[str, Callable[[ic.Rig, Names], None]] = {
-    "comparison.compare": _file, "log_histories.log_history": _log, "Columns": _table, "Endpoint": _app,
+    "comparison.compare": _file, "log_histories.log_history": _log, "log_check.check_log": _checked_log, "Columns": _table, "Endpoint": _app,
     "JobSet": _charges, "rig.jobs": _charges, "DeadLetters": _charges, "Effects": _charged, "rig.check": _charged,
     "key_laws.once_per_key": _charged, "job_laws.nothing_lost": _harbour, "job_laws.no_overlap": _poll,
     "job_laws.finishes_within": _harbour, "job_laws.holds": _letters, "window_laws.covers": _poll,

@@ -22,7 +22,21 @@ if TYPE_CHECKING:
     from .rig import Rig
     from .simulation.jobs import Job
 
-_SETTINGS = ("start", "zone", "seed", "payload", "threads", "strict", "stuck_after", "allow", "databases")
+SETTINGS = {
+    "start": 'Where the clock of each rig begins, as ISO 8601. Default: `"2031-03-03T09:00"`.',
+    "zone": 'The time zone of each rig, a name of the tz database. Default: `"UTC"`.',
+    "seed": "What is drawn by lot begins with it: a whole number or text. Default: `0`.",
+    "payload": '`"json"` refuses arguments that do not survive JSON; `"any"` takes them all. Default: `"json"`.',
+    "threads": '`"simulated"` or `"real"`: what a thread is that starts in a rig. Default: `"simulated"`.',
+    "strict": "`true`: a job that opens a socket, or starts a thread, is an error. Default: `false`.",
+    "stuck_after": 'After how much real time in which nothing moves a run ends with `StuckError`. Default: `"20s"`.',
+    "allow": 'Loose ends that do not fail a test, such as `["unused faults"]`. Default: none.',
+    "databases": "Databases whose clock follows each rig, see below. Default: none.",
+    "taps": "A table of taps for each rig, see below. Default: none.",
+    "laws": "Tables of laws, `[[tool.ironclock.laws]]`, that each test is searched for. Default: none.",
+    "budget": "How much `--ironclock-search` can take in all: a duration or a number of runs. Default: no limit.",
+}
+"""The settings in ``[tool.ironclock]``, and what they say."""
 _SUITE_OPTIONS = (
     "search", "budget", "replay", "seams", "seams_min", "seams_page", "seams_json", "payloads",
 )  # fmt: skip
@@ -190,8 +204,8 @@ def _read_settings(path: Path) -> dict[str, Any]:
     values = {key: value for key, value in table.items() if not isinstance(value, dict)}
     taps = table.get("taps", {})
     for key in values:
-        if key not in (*_SETTINGS, *_OF_SUITE):
-            near = nearest(key, (*_SETTINGS, *_OF_SUITE, "taps"))
+        if key not in SETTINGS or key == "taps":
+            near = nearest(key, SETTINGS)
             raise pytest.UsageError(f"{path}: [tool.ironclock] has no setting {key!r}; {near}")
     return {**values, "taps": taps} if taps else values
 

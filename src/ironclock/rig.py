@@ -1186,9 +1186,9 @@ class Rig:
         )
         idle_faults = simulation.placed_faults.idle(simulation.loop.now)
         dead = () if self._loops is None else self._loops.dead()
-        return simulation.attention.loose_ends(
-            simulation.broker.types, simulation.broker.jobs, idle_faults, taps, dead, test
-        )
+        jobs = simulation.broker.jobs
+        types = {*simulation.broker.types, *(job.type.name for job in jobs)}  # a collector makes types for one job
+        return simulation.attention.loose_ends(types, jobs, idle_faults, taps, dead, test)
 
     def note(self, text: str) -> None:
         """Write a line of the test into the history, at this instant. Parameters: `text` is the line."""

@@ -227,6 +227,26 @@ def test_a_collector_follows_a_request_to_the_application(place: str) -> None:
         assert rig.jobs("tell").one().state == "done"
 
 
+def test_a_fault_for_a_collected_job_is_no_loose_end() -> None:
+    later = Later()
+
+    def wsgi(environ: Any, start: Any) -> list[bytes]:
+        later.add(tell)
+        start("202 Accepted", [])
+        return [b""]
+
+    def tell() -> None:
+        raise AssertionError("the fault strikes before")
+
+    with ic.Rig() as rig:
+        rig.collector(later.add)
+        rig.faults.fail("tell", attempts=1)
+        rig.web(wsgi).get("/")
+        rig.run_dry()
+        rig.dead.must_be("tell")
+        assert rig.loose_ends() == []
+
+
 # --- an endpoint in the application's own shape -----------------------------------------------------------
 
 

@@ -323,6 +323,29 @@ print("left")
 """
 
 
+@pytest.mark.parametrize("in_rig", [True, False])
+def test_a_thread_that_is_ended_with_its_rig_has_its_own_values(in_rig: bool) -> None:
+    values = threading.local()
+    seen: list[Any] = []
+
+    def idle() -> None:
+        values.token = "a token"
+        try:
+            threading.Event().wait()
+        finally:
+            seen.append(getattr(values, "token", None))
+
+    rig = ic.Rig()
+    with rig:
+        threading.Thread(target=idle).start()
+        rig.advance("1s")
+        if in_rig:
+            rig.close()
+    rig.close()
+    assert seen == ["a token"]
+    assert not hasattr(values, "token")
+
+
 def test_threads_that_never_end_do_not_keep_the_interpreter() -> None:
     done = subprocess.run([sys.executable, "-c", LEFT_OVER], capture_output=True, text=True, timeout=60, check=False)
     assert (done.returncode, done.stdout) == (0, "7\nleft\n"), done.stderr

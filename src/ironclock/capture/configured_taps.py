@@ -22,7 +22,20 @@ from .targets import find
 
 _OF_READING = ("job", "args", "kwargs", "after", "at", "queue", "priority")
 _OF_TAP = ("payload", "also_real")
-_KEYS = (*_OF_READING, *_OF_TAP, "reads", "policy")
+TAP_SETTINGS = {
+    "job": "Which argument is the job: its place from 0, or its name.",
+    "args": 'Which arguments go to the job: a place, a name, or a slice as text, such as `"1:"`.',
+    "kwargs": "Which keyword arguments go to the job: a list of names, or the name of one that holds them all.",
+    "after": "Which argument is the delay.",
+    "at": "Which argument is the instant at which the job is due.",
+    "queue": "Which argument is the queue.",
+    "priority": "Which argument is the priority.",
+    "reads": "The import path of your own reading, in place of the keys above.",
+    "payload": "How the arguments go to a worker, as in `[tool.ironclock]`.",
+    "also_real": "`true`: the real callable is called as well. Default: `false`.",
+    "policy": "A table with the policy of the jobs: `retry`, `timeout`, `queue` and so on, as in `ic.Policy`.",
+}
+"""The keys of a tap, and what they say."""
 _SLICE = re.compile(r"(\d*):(\d*)")
 
 
@@ -42,8 +55,8 @@ def _arguments(target: str, values: Any) -> Iterator[tuple[str, Any]]:
     if not isinstance(values, dict):
         raise TapError(f"the value is {values!r}; give a table, such as {{ job = 0, after = 'wait' }}, or {{}}")
     for key in values:
-        if key not in _KEYS:
-            raise TapError(f"a tap has no setting {key!r}; {nearest(key, _KEYS)}")
+        if key not in TAP_SETTINGS:
+            raise TapError(f"a tap has no setting {key!r}; {nearest(key, TAP_SETTINGS)}")
     read = {key: values[key] for key in _OF_READING if key in values}
     if isinstance(read.get("args"), str) and (found := _SLICE.fullmatch(read["args"])):
         read["args"] = slice(*(int(part) if part else None for part in found.groups()))

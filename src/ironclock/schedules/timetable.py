@@ -312,10 +312,14 @@ class Timetable:
     def __init__(self, loop: EventLoop, history: History, broker: Broker) -> None:
         self._loop = loop
         self._history = history
-        self.down = False
-        """True while the scheduler is down: nobody sees the firings."""
+        self._down = False
         self._entries: dict[str, Scheduled] = {}
         self._fired: dict[str, int] = {}  # by name, the last firing that was dealt with
+
+    @property
+    def down(self) -> bool:
+        """True while the scheduler is down: nobody sees the firings. `stop` and `start` change it."""
+        return self._down
 
     def __repr__(self) -> str:
         return f"<schedules: {', '.join(self._entries) or 'none'}{', the scheduler is down' * self.down}>"
@@ -349,12 +353,12 @@ class Timetable:
 
     def stop(self) -> None:
         """Take the scheduler down."""
-        self.down = True
+        self._down = True
         self.note("the scheduler is down")
 
     def start(self) -> None:
         """Bring the scheduler up again. Each schedule deals with what it has missed, as its `missed` says."""
-        self.down = False
+        self._down = False
         self.note("the scheduler is up")
         for entry in list(self._entries.values()):
             entry.catch_up()

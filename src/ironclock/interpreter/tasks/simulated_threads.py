@@ -294,7 +294,8 @@ class SimulatedThreads:
                 if thread.is_of_test:
                     thread.exits = True
                     if thread.suspended:
-                        self._loop.switcher.exit(thread, SystemExit())  # type: ignore[attr-defined]
+                        with self.states.of(thread):  # its handlers use them
+                            self._loop.switcher.exit(thread, SystemExit())  # type: ignore[attr-defined]
                     thread.end()
                     self.states.drop(thread)
         finally:

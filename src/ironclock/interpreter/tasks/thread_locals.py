@@ -11,7 +11,8 @@ import ctypes
 import gc
 import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
@@ -152,6 +153,20 @@ class ThreadStates:
         if isinstance(key, str):
             self.ident_of_worker(key)
             self._name(key)
+
+    @contextmanager
+    def of(self, task: Task) -> Iterator[None]:
+        """Put the values of a task's thread in place in the block, also if the rig is left already."""
+        is_left = self._slot is None
+        if is_left:
+            self.enter_rig()
+        try:
+            self.enter(task)
+            yield
+        finally:
+            self.enter(None)
+            if is_left:
+                self.leave()
 
     def drop(self, key: Any) -> None:
         """Free the values of a worker or thread that has ended."""
