@@ -63,3 +63,30 @@ def test_a_guide_by_what_you_have(guide: str, needed: dict[str, str], tmp_path: 
     assert done.returncode == 0, done.stdout + done.stderr
     tests = sum(code.count("\ndef test_") + code.count("\nasync def test_") for _, code in found)
     assert f"{tests} passed" in done.stdout
+
+
+FEARS = (GUIDES / "fears.md").read_text(encoding="utf-8")
+PARTS = re.findall(r"^## (.*?)\n(.*?)(?=^## |\Z)", FEARS, re.MULTILINE | re.DOTALL)
+
+
+def test_each_fear_has_a_symptom_a_test_and_a_fix(tmp_path: Path) -> None:
+    """With the mistakes every test fails; without them every test passes."""
+    wrong, mended = tmp_path / "wrong", tmp_path / "mended"
+    names = []
+    for title, text in PARTS[:-1]:
+        assert text.lstrip().startswith("**Symptom.**"), title
+        assert "**Fix.**" in text, title
+        (code, bad), (test, of_test), (fixed, good) = files(text)
+        assert (f"test_{code}" == test or test.startswith("test_"), fixed) == (True, f"{code}, mended"), title
+        for folder, module in ((wrong, bad), (mended, good)):
+            folder.mkdir(exist_ok=True)
+            assert not (folder / code).exists(), f"{code} is used twice"
+            (folder / code).write_text(module, encoding="utf-8")
+            (folder / test).write_text(of_test, encoding="utf-8")
+        names += re.findall(r"^def (test_\w+)", of_test, re.MULTILINE)
+    assert len(names) >= 20
+    failed = run(wrong, {})
+    assert not re.findall(r"^PASSED .*", failed.stdout, re.MULTILINE), "each mistake breaks its test"
+    assert sorted(re.findall(r"^FAILED \S+::(\w+)", failed.stdout, re.MULTILINE)) == sorted(names)
+    passed = run(mended, {})
+    assert sorted(re.findall(r"^PASSED \S+::(\w+)", passed.stdout, re.MULTILINE)) == sorted(names), passed.stdout
