@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test test-all check bench pictures clean
+.PHONY: demo test test-all check bench docs pictures clean
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Iron Clock needs Python 3.11 or later; say which: make PYTHON=python3.12")'
@@ -28,8 +28,13 @@ check: .venv/ready  ## style and types
 bench: .venv/ready  ## every stated speed, as ratios measured in the same run
 	$(BIN)/python benchmarks/run.py $(ONLY)
 
+docs: .venv/ready  ## the site, into site/
+	$(BIN)/python docs/reference.py
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet
+	@echo "The site is in site/. With its search: $(BIN)/python -m http.server --directory site"
+
 pictures: .venv/ready  ## docs/screenshots, in a real terminal window (needs xvfb, xterm, imagemagick)
 	bash docs/pictures.sh
 
 clean:
-	rm -rf .venv dist build
+	rm -rf .venv dist build site

@@ -71,7 +71,6 @@ picture lint "lint tern_line.crontab --from 2031-01-01"
 WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 8"
 WAIT=45 picture forecast "forecast examples/scenarios/harbour_storm.toml --load 1.3"
 WAIT=6 picture check "check examples/logs/friday.csv --laws examples/logs/laws.toml"
-WAIT=45 picture advise "forecast examples/scenarios/harbour_storm.toml --load 1.3 --advise --replications 20"
 WAIT=5 picture estimate "estimate examples/logs/friday.csv --columns examples/logs/laws.toml | cut -c1-138"
 WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies patient hasty --jobs 6"
 "$bin/ironclock" run examples/scenarios/manifest_day.toml --save day.jsonl --html day.html >/dev/null
@@ -79,44 +78,16 @@ WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies
 "$bin/ironclock" show outage.jsonl --png figures >/dev/null
 cp figures/timeline.png "$out/show-timeline.png"
 page() { # NAME FILE OPTIONS...: a page in a headless browser
+    [ -z "${ONLY:-}" ] || [ "$ONLY" = "$1" ] || return 0
     chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --virtual-time-budget=4000 \
-        --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "${@:3}" "file://$PWD/$2" >/dev/null 2>&1
+        --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "${@:3}" "$(case "$2" in http*) echo "$2";; *) echo "file://$PWD/$2";; esac)" >/dev/null 2>&1
 }
 page page outage.html
-(cd suite && "$bin/python" -m pytest -q -p no:cacheprovider --ironclock-search --ironclock-seams-page ../suite.html) >/dev/null || true
-page suite-coverage suite.html
-"$bin/python" - "$(dirname "$(dirname "$out")")" <<'END' >/dev/null
-import sys, time
-sys.path[:0] = [f"{sys.argv[1]}/examples", f"{sys.argv[1]}/tests"]
-import postgres, psycopg, ironclock as ic
-from services.postgres_queue import queue
-from services.postgres_queue.test_queue import COLUMNS
-
-@queue.handler
-def letter(to):
-    time.sleep(20)
-
-@queue.handler
-def manifest(sailing):
-    time.sleep(45)
-
-with postgres.PostgreSQL() as server:
-    url = f"postgresql://tern@127.0.0.1:{server.port}/postgres"
-    with psycopg.connect(url, autocommit=True) as desk, ic.Rig(start="2031-03-29T21:00") as rig:
-        desk.execute(queue.SCHEMA)
-        rig.database(url)
-        rig.outbox(url, table="jobs", columns=COLUMNS, runs=False)
-        rig.handler(queue.handle, id="row_id", job="kind")
-        rig.run_loop(queue.work, url, count=3, name="worker", restart="40s")
-        rig.run_loop(queue.reap, url)
-        for number in range(10):
-            queue.put(desk, "letter", wait=number * 13, to=f"passenger {number}")
-        for number in range(4):
-            queue.put(desk, "manifest", wait=20 * number, sailing=f"TL-{204 + number}")
-        rig.faults.crash("manifest", at="sleep", attempts=1)
-        rig.faults.fail("letter", attempts=1, error=ConnectionError("closed"), chance=0.4)
-        rig.advance("6m")
-        rig.history.save("loops.jsonl")
-END
-"$bin/ironclock" show loops.jsonl --html loops.html >/dev/null
-page page-loops loops.html
+root=$(dirname "$(dirname "$out")")
+(cd "$root" && "$bin/mkdocs" build --quiet --site-dir "$work/site")
+"$bin/python" -m http.server --bind 127.0.0.1 --directory "$work/site" 8097 >/dev/null 2>&1 & server=$!
+sleep 1
+page site-home http://127.0.0.1:8097/index.html
+page site-guide http://127.0.0.1:8097/guides/job-table.html
+page site-reference http://127.0.0.1:8097/reference/faults.html
+kill $server

@@ -11,12 +11,11 @@ import dataclasses
 import functools
 import importlib
 import inspect
+import itertools
 import json
-import pkgutil
 import re
 import sys
 import textwrap
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -45,19 +44,19 @@ class Page:
 
 PAGES = (
     Page("rig", "The rig", "The simulated world of one test. Everything else is reached from it.", "Rig"),
-    Page("jobs", "Jobs, policies and retries", "Job types with their policies; jobs and attempts, as a test reads them.",
+    Page("jobs", "Jobs, policies and retries", "Job types with their policies; jobs and attempts, as tests read them.",
          "JobType Call Policy Retry Wait fixed linear exponential Job Attempt JobSet DeadLetters Expected expected "
          "simulation.admission:Conditions Duration Instant"),
     Page("faults", "Faults", "What goes wrong: `rig.faults`.", "Faults Fault"),
     Page("workers", "Queues, workers and flows", "Limits of queues, bounded resources, flows of jobs, transactions and "
          "requests.", "QueueControl Resource Workflow simulation.workflows:Step Transaction Request"),
-    Page("capture", "Capture", "How jobs of real code come into a rig: taps, tables, worker loops, HTTP, transactions.",
+    Page("capture", "Capture", "How jobs of real code come into a rig: taps, tables, loops, HTTP, transactions.",
          "reading Enqueue Tap capture.effect_taps:EffectTap capture.worker_loops:HandlerTap "
-         "capture.transaction_taps:TransactionTap capture.outside_calls:OutsideCall Columns Outbox LoopGroup WorkerLoop "
-         "capture.endpoint:Endpoint Delivery capture.collector:Collector"),
+         "capture.transaction_taps:TransactionTap capture.outside_calls:OutsideCall Columns Outbox LoopGroup "
+         "WorkerLoop capture.endpoint:Endpoint Delivery capture.collector:Collector"),
     Page("schedules", "Schedules", "When jobs are due by the clock.",
-         "cron every every_after once sun rrule Schedule schedules.intervals:Once schedules.recurrence_rules:Rule "
-         "schedules.schedule:Firings schedules.timetable:Timetable Scheduled schedules.timetable:Handover"),
+         "cron every every_after once sun rrule Schedule schedules.cron:Cron schedules.intervals:Once "
+         "schedules.recurrence_rules:Rule schedules.schedule:Firings schedules.timetable:Timetable Scheduled schedules.timetable:Handover"),
     Page("histories", "Histories and logs", "What happened, and logs of real runs.",
          "History Entry Effects Effect compare Comparison history.comparison:Change log_history check_log"),
     Page("scenarios", "Scenarios and forecasts", "Worlds in a file, and many days of them.",
@@ -77,16 +76,31 @@ PAGES = (
 )  # fmt: skip
 
 INSIDE = {
-    "History": "add forward facts timeline column records record is_live steps numbers_of count_of of_jobs effects_done "
-    "effect_names keys_of of_job jobs_in_columns lines of_entries entry",
+    "History": "add forward facts timeline column records record is_live steps numbers_of count_of of_jobs "
+    "effects_done effect_names keys_of of_job jobs_in_columns lines of_entries entry fact",
     "World": "begin was_looked_at begin_reading told_reads suspects numbers_that after places_in_log",
-    "Outbox": "live_job",
-    "WorkerLoop": "attempt",
-    "Findings": "", "Finding": "plan", "Scenario": "source with_policy world",
+    "Outbox": "live_job", "Finding": "plan", "Scenario": "source with_policy world",
+    "WorkerLoop": "attempt crashed released set_handler of_function is_main subjects new_attempt push pop",
+    "JobType": "deploy has deployment", "Policy": "changed", "Retry": "decide values",
+    "Expected": "is_of differences has_arguments",
+    "QueueControl": "reason_to_wait keep_back count_start count_end", "Conditions": "follow",
+    "Timetable": "add fired refused forget note", "Scheduled": "take_over hand_over begin catch_up",
+    "Schedule": "span_ns", "Effects": "perform performing noting was_done pass_seam note write",
+    "JobRecord": "start end close deliver_again requeue close_number", "AttemptRecord": "end",
+    "Service": "attach in_rig delay_ns spend redo", "HttpService": "answer_late",
+    "KeyValueServer": "behind before loses",
 }  # fmt: skip
-"""Members that are there for other parts of Iron Clock. They are not described, and can change at any time."""
-INSIDE_CLASSES = "LiveJob LiveAttempt RecordedJob Record Plan Move Place Source Simulation"
-"""Classes of the inside, to which only such members lead."""
+"""Members that are there for other parts of Iron Clock, also in classes below. They are not described, and can change
+at any time."""
+
+
+def left_out_of(thing: type) -> set[str]:
+    """Return the members of a class that are not described."""
+    return {name for base in thing.__mro__ for name in INSIDE.get(base.__name__, "").split()}
+
+
+MADE_BY_YOU = "Rig Policy Retry Columns Enqueue World Breach"
+"""Classes that a user makes, beside simulated services. All others are given by something else."""
 
 
 def main(folder: str) -> None:
@@ -103,7 +117,8 @@ class Reference:
 
     def __init__(self) -> None:
         self.described: dict[str, str] = {}
-        self._classes = {one.__name__: one for one in _all_classes()}
+        self.things: dict[str, Any] = {}
+        """By its name, what is described, if it is a class or a function."""
 
     def pages(self) -> dict[str, str]:
         """Return the text of each page."""
@@ -121,9 +136,9 @@ class Reference:
         rows = [f"| [{page.title}]({page.file}.md) | {page.intro} |" for page in made]
         texts["index"] = "\n".join([
             "# Reference", "", "Made from the code by `python docs/reference.py`. Nothing here is written by hand.", "",
-            "In all pages `ic` is `import ironclock as ic`. Durations are texts such as `\"90s\"`, `\"1h30m\"` or `\"2d\"`, "
-            "numbers of seconds, or `timedelta`. Instants are ISO 8601 texts in the zone of the rig, or aware datetimes.",
-            "", "| page | what it has |", "|---|---|", *rows, "",
+            "In all pages `ic` is `import ironclock as ic`. Durations are texts such as `\"90s\"`, `\"1h30m\"` or "
+            "`\"2d\"`, numbers of seconds, or `timedelta`. Instants are ISO 8601 texts in the zone of the rig, or "
+            "aware datetimes.", "", "| page | what it has |", "|---|---|", *rows, "",
         ])  # fmt: skip
         return texts
 
@@ -134,15 +149,16 @@ class Reference:
             return self._function(page, shown, thing, "##")
         name = thing.__name__
         self.described[name] = page.file
+        self.things[name] = thing
         lines = [*_head("##", shown, name)]
-        if shown == name and not issubclass(thing, BaseException):
-            lines += [f"*{_kind(thing)}*", ""]
         own = "__init__" in vars(thing) or dataclasses.is_dataclass(thing)
-        if own and not _is_given(shown, thing):
+        if own and (name in MADE_BY_YOU.split() or shown.startswith("ic.services.")):
             lines += _signature(name, thing)
+        elif shown == name:
+            lines += [f"*In `{thing.__module__}`.*", ""]
         lines += [*_doc(thing), ""]
-        left_out = INSIDE.get(name, "").split()
-        for member, kind, value, text in _members(thing):
+        left_out = left_out_of(thing)
+        for member, kind, value, text in members(thing):
             if member in left_out:
                 continue
             self.described[f"{name}.{member}"] = page.file
@@ -154,8 +170,9 @@ class Reference:
         return lines
 
     def _function(self, page: Page, shown: str, function: Any, head: str) -> list[str]:
-        name = shown.rpartition(".")[2] if shown.startswith("ic.") and shown.count(".") == 1 else shown
+        name = shown.rpartition(".")[2]
         self.described[name] = page.file
+        self.things[name] = function
         if not callable(function) or not hasattr(function, "__name__"):
             return [*_head(head, shown, name), *_alias(name), ""]
         return [*_head(head, shown, name), *_signature(name.rpartition(".")[2], function), *_doc(function), ""]
@@ -184,9 +201,8 @@ class Reference:
         lines = []
         for name in sorted(n for n in ic.laws.__all__ if n[0].islower()):
             lines += self._function(page, f"ic.laws.{name}", getattr(ic.laws, name), "##")
-            self.described[name] = page.file
-        lines += ["## Your own laws { #own }", "", "A law is a function of the `World` that returns a breach, or a line "
-                  "of words, for each thing that is wrong.", ""]  # fmt: skip
+        words = "A law is a function of the `World` that returns a breach, or a line of words, for all that is wrong."
+        lines += ["## Your own laws { #own }", "", words, ""]
         for name in ("laws.law:Law", "World", "Breach", "BrokenLaw", "history.job_records:JobRecord",
                      "history.job_records:AttemptRecord"):  # fmt: skip
             lines += self._thing(page, *_found(name))
@@ -216,9 +232,10 @@ class Reference:
     def _pytest(self, page: Page) -> list[str]:
         lines = ["## Fixture", "", *_head("###", "rig", "fixture-rig"), *_doc(pytest_plugin.rig), "", "## Markers", ""]
         for text in _markers():
-            name, _, words = text.partition(": ")
-            lines += [*_head("###", f"@pytest.mark.{name.partition('(')[0]}", f"marker-{name.partition('(')[0]}"),
-                      "```python", f"@pytest.mark.{name}", "```", "", f"{words[0].upper()}{words[1:]}.", ""]  # fmt: skip
+            call, _, words = text.partition(": ")
+            name = call.partition("(")[0]
+            lines += _head("###", f"@pytest.mark.{name}", f"marker-{name}")
+            lines += ["```python", f"@pytest.mark.{call}", "```", "", f"{words[0].upper()}{words[1:]}.", ""]
         lines += ["## Options", "", "| option | what it does |", "|---|---|"]
         for option, value, words in _options():
             self.described[option] = page.file
@@ -267,7 +284,7 @@ class Reference:
     def _formats(self, page: Page) -> list[str]:
         lines = []
         for title, where, schema in (
-            ("Scenario", "`Scenario.schema()` and `ironclock run --schema` return it. See [scenario files](../scenario.md).", ic.Scenario.schema()),
+            ("Scenario", "`ironclock run --schema` prints it. See [scenarios](../scenario.md).", ic.Scenario.schema()),
             ("Laws", "`ironclock check --schema` prints it. See [logs](../reports.md).", law_file_schema()),
             ("History", "[history.schema.json](../history.schema.json). See [the history file](../history.md).",
              json.loads((HERE / "history.schema.json").read_text(encoding="utf-8"))),
@@ -284,15 +301,6 @@ class Reference:
 # --- what there is --------------------------------------------------------------------------------------
 
 
-def _all_classes() -> Iterator[type]:
-    for module in pkgutil.walk_packages(ic.__path__, "ironclock."):
-        if ".cli" in module.name or module.name.endswith("pytest_plugin"):
-            continue
-        for one in vars(importlib.import_module(module.name)).values():
-            if inspect.isclass(one) and one.__module__ == module.name:
-                yield one
-
-
 def _found(name: str) -> tuple[str, Any]:
     """Return how a name is shown, and what it is."""
     if ":" not in name:
@@ -301,24 +309,13 @@ def _found(name: str) -> tuple[str, Any]:
     return attribute, getattr(importlib.import_module(f"ironclock.{module}"), attribute)
 
 
-def _is_given(shown: str, thing: type) -> bool:
-    """Return True if a class is not made by a user, but given by something else."""
-    return shown == thing.__name__ or (inspect.getdoc(thing) or "").startswith("You")
-
-
-def _kind(thing: type) -> str:
-    return (
-        f"in `{thing.__module__}`; it is given to you, and not made by you" if thing.__name__ != "Law" else "a protocol"
-    )
-
-
-def _members(thing: type) -> list[tuple[str, str, Any, str]]:
+def members(thing: type) -> list[tuple[str, str, Any, str]]:
     """Return the public members of a class in the order of its source: name, kind, value, and words."""
     found: dict[str, tuple[str, str, Any, str]] = {}
     for base in reversed(thing.__mro__):
         if not base.__module__.startswith("ironclock"):
             continue
-        told = _attributes(base)
+        told = attributes(base)
         for name, value in vars(base).items():
             if name.startswith("_") or name in told:
                 continue
@@ -334,7 +331,7 @@ def _members(thing: type) -> list[tuple[str, str, Any, str]]:
 
 
 @functools.cache
-def _attributes(thing: type) -> dict[str, tuple[str, str]]:
+def attributes(thing: type) -> dict[str, tuple[str, str]]:
     """Return the attributes that have words below them, in the class or in its `__init__`: annotation and words."""
     try:
         tree = ast.parse(textwrap.dedent(inspect.getsource(thing)))
@@ -344,7 +341,7 @@ def _attributes(thing: type) -> dict[str, tuple[str, str]]:
     found = {}
     inits = [node for node in body if isinstance(node, ast.FunctionDef) and node.name == "__init__"]
     for block in (body, *(init.body for init in inits)):
-        for node, after in zip(block, block[1:], strict=False):
+        for node, after in itertools.pairwise(block):
             if not (isinstance(after, ast.Expr) and isinstance(after.value, ast.Constant)):
                 continue
             target = getattr(node, "target", None) or (node.targets[0] if isinstance(node, ast.Assign) else None)
@@ -456,7 +453,7 @@ def _cell(text: str) -> str:
 def _alias(name: str) -> list[str]:
     module = importlib.import_module(f"ironclock.foundation.{'durations' if name == 'Duration' else 'instants'}")
     tree = ast.parse(inspect.getsource(module))
-    for node, after in zip(tree.body, tree.body[1:], strict=False):
+    for node, after in itertools.pairwise(tree.body):
         if isinstance(node, ast.AnnAssign) and getattr(node.target, "id", "") == name:
             return ["```python", f"{name} = {ast.literal_eval(node.value)}", "```", "",
                     *inspect.cleandoc(after.value.value).splitlines()]  # type: ignore[attr-defined, arg-type] # fmt: skip

@@ -460,8 +460,8 @@ class Rig:
     ) -> None:  # fmt: skip
         """Let every `emit` of an event enqueue a job of this type, with the event's arguments.
 
-        Parameters: `job` is a job type or a function; `after` is a delay. Default None: due at once. Raises
-        `InputError`.
+        Parameters: `event` is its name; `job` is a job type or a function; `after` is a delay. Default None: due at
+        once. Raises `InputError`.
         """
         if callable(job) and not isinstance(job, JobType):
             job = self._job_type_of(job)
@@ -639,7 +639,8 @@ class Rig:
     def service(self, service: ServiceType) -> ServiceType:
         """Put a simulated outside service into the rig; return it.
 
-        Raises `InputError` for anything else, and `RigStateError` if it, or its name, is in the rig already.
+        Parameters: `service` is one of `ironclock.services`, or your own `Service`. Raises `InputError` for anything
+        else, and `RigStateError` if it, or its name, is in the rig already.
 
         Example::
 
@@ -901,7 +902,7 @@ class Rig:
     def progress(self, value: Any) -> None:
         """Report how far the running job is. `Job.progress` has the last value, the history has all of them.
 
-        Raises `RigStateError` outside a job.
+        Parameters: `value` is a number, text, or anything that JSON can hold. Raises `RigStateError` outside a job.
         """
         attempt = self._threads.attempt()
         if attempt is None:
@@ -914,8 +915,8 @@ class Rig:
 
         A later attempt at the same job gets that result without another call.
 
-        Parameters: `step` is the name of the step, all others are the function and its arguments. Raises
-        `RigStateError` outside a job.
+        Parameters: `step` is the name of the step, `function` is what it does, `args` and `kwargs` are its arguments.
+        Raises `RigStateError` outside a job.
 
         Example::
 
@@ -979,7 +980,7 @@ class Rig:
     async def advance_async(self, duration: Duration) -> None:
         """Do what `advance` does in an async test: timers of the event loop ring at their own instants as well.
 
-        Parameters and errors as in `advance`. Example::
+        Parameters: `duration` and errors as in `advance`. Example::
 
             async def test_the_reminder_is_sent(rig):
                 await start_reminders()
@@ -988,11 +989,11 @@ class Rig:
         await advance_async(self._loop, self._entered_for_now, self._loop.now + to_ns(duration))
 
     async def advance_to_async(self, instant: Instant) -> None:
-        """Do what `advance_to` does in an async test. Parameters and errors as in `advance_to`."""
+        """Do what `advance_to` does in an async test. Parameters: `instant` and errors as in `advance_to`."""
         await advance_async(self._loop, self._entered_for_now, self._not_past(instant))
 
     async def run_dry_async(self, limit: Duration = "30d") -> None:
-        """Do what `run_dry` does in an async test. Parameters and errors as in `run_dry`."""
+        """Do what `run_dry` does in an async test. Parameters: `limit`, by default ``"30d"``, and errors as there."""
         end = self._loop.now + to_ns(limit, what="limit")
         await settle_async(self._loop, self._entered_for_now)
         while self._loop.open_jobs and (due := self._loop.next_due_ns) is not None and due <= end:
@@ -1129,7 +1130,7 @@ class Rig:
     def check(self, *laws: Law) -> None:
         """Raise `BrokenLaw` unless every law holds so far.
 
-        Parameters: laws of `ironclock.laws`, or functions of the `World`.
+        Parameters: `laws` are laws of `ironclock.laws`, or functions of the `World`.
 
         Example::
 

@@ -130,7 +130,10 @@ class Endpoint:
         self._client = client(app)
 
     def job(self, name: str, *, retry: Retry | None = None, **policy: Any) -> JobType[..., Any]:
-        """Return a job type whose jobs are pushed to this endpoint. Parameters and errors as in `Rig.job`."""
+        """Return a job type whose jobs are pushed to this endpoint.
+
+        Parameters: `name` is its name; `retry` and all others (`policy`) are as in `Rig.job`, and so are the errors.
+        """
         if not isinstance(name, str) or not name:
             raise InputError(f"name is {name!r}; give text that is not empty")
         given = retry or Retry()

@@ -80,7 +80,7 @@ class Columns:
     def of(model: Any) -> Columns:
         """Return the columns of a model of SQLAlchemy or Django, by the common names of columns and states.
 
-        Raises `InputError` if it has no column for the name of the job. Example::
+        Parameters: `model` is the class. Raises `InputError` if it has no column for the name of the job. Example::
 
             columns = dataclasses.replace(ic.Columns.of(Letter), due="send_at")
         """

@@ -183,7 +183,7 @@ class WorkerLoop:
             self._loops.simulation.loop.raise_in(thread, error)
 
     def kill(self, why: str) -> None:
-        """End it where it is, as SIGKILL does."""
+        """End it where it is, as SIGKILL does. Parameters: `why` is written into the history."""
         if self.state == "running":
             self._die(self._own, "kill", why)
 

@@ -110,7 +110,8 @@ def advise(
     It tries retry policies and retry budgets of one job, numbers of workers, weights of queues, and breakers. What the
     workers cost is in ``[forecast.costs]``.
 
-    Parameters: `of` is a scenario or its file; `replications` is 40, if left out; the others are those of `forecast`.
+    Parameters: `of` is a scenario or its file; `replications` is 40, if left out; `span`, `bin`, `load`, `seed` and
+    `progress` are as in `forecast`.
     Raises `InputError` or `ScenarioError` if there are no limits, if there is nothing to search, or if a name is
     unknown.
 

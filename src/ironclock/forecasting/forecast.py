@@ -74,7 +74,7 @@ class Forecast:
         return float(self.figures["storm"].mean()) if "storm" in self.figures else 0.0
 
     def mean(self, figure: str) -> float:
-        """Return the mean of a figure. Raises `InputError` for an unknown figure."""
+        """Return the mean of `figure`. Raises `InputError` for an unknown figure."""
         return float(self._figure(figure).mean())
 
     def quantile(self, figure: str, share: float) -> float:

@@ -45,8 +45,8 @@ def storm_load(
     Loads are tried, higher or lower ones, until the borders are 5 % apart. A storm counts if it comes in more than 5 of
     100 days.
 
-    Parameters: `of` is a scenario with an outage, or its file; `load` is the first load to try; the others are those
-    of `forecast`. Raises `InputError` if the scenario has no outage.
+    Parameters: `of` is a scenario with an outage, or its file; `load` is the first load to try; `span`, `replications`,
+    `seed` and `progress` are as in `forecast`. Raises `InputError` if the scenario has no outage.
 
     Example::
 

@@ -35,6 +35,7 @@ class Comparison:
     """What differs between two histories. `compare` returns it."""
 
     changes: tuple[Change, ...]
+    """The jobs that differ."""
     effects: tuple[tuple[str, int, int], ...]
     """Effects that were done another number of times: name with key and outcome, before, after."""
     totals: tuple[tuple[str, float, float], ...]

@@ -207,7 +207,7 @@ class History(Sequence[Entry]):
         return Record(*self._fields[first : first + _WIDTH])
 
     def of(self, job: str) -> list[Entry]:
-        """Return the entries of the job with that id."""
+        """Return the entries of a job. Parameters: `job` is its id."""
         return [self.entry(number) for number in self.of_jobs((job,))]
 
     def _entry(self, record: Record) -> Entry:

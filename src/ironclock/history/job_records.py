@@ -31,11 +31,15 @@ class AttemptRecord:
         self.job = job
         """The id of its job."""
         self.number = number
+        """Its number, from 1."""
         self.started_ns = started_ns
+        """When it started."""
         self.ended_ns: int | None = None
         """When it ended. None while it runs."""
         self.outcome = "running"
+        """How it ended: done, failed, timed-out, crashed ...; running while it does."""
         self.then = 0
+        """The wait that followed, in nanoseconds. Below 0: what became of the job instead."""
 
     def end(self, number: int, ns: int, what: str, then: int) -> None:
         """Note the entry with which it ended."""
@@ -102,12 +106,15 @@ class JobRecord:
         self._last_error: AttemptRecord | None = None
         self._marks: list[tuple[int, bool]] = []  # when it became ready again (True), or stopped waiting (False)
         self.id = id
+        """The id of the job."""
         self.name = name
         """The name of its job type."""
         self.enqueued_ns = enqueued_ns
+        """When it was enqueued."""
         self.due_again_ns: int | None = None
         """When it was due the last time after its first attempt. None if it was not."""
         self.attempts: list[AttemptRecord] = []
+        """Its attempts, in order."""
         self.state = "waiting"
         """Its last state. ``waiting`` only until `job_records` knows if that means `held` or `ready`."""
         self.closed_ns: int | None = None

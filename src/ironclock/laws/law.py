@@ -225,7 +225,7 @@ class World(Sequence[Job[Any]]):
         return found
 
     def entries_that(self, *whats: str) -> list[Entry]:
-        """Return the entries that say one of these, in order."""
+        """Return the entries that say one of `whats`, in order."""
         return [self.entry(number) for number in self.numbers_that(*whats)]
 
     def after(self, number: int) -> Iterator[Entry]:
@@ -237,7 +237,7 @@ class World(Sequence[Job[Any]]):
         return [self.entry(number) for number in range(len(self.history))]
 
     def entry(self, number: int) -> Entry:
-        """Return one entry by its index, always the same object."""
+        """Return one entry by its index (`number`), always the same object."""
         return self._made.entry(number)
 
     @property
@@ -252,14 +252,14 @@ class World(Sequence[Job[Any]]):
         return [self.entry(number) for number in self.history.effects_done()]
 
     def effects_of(self, name: str) -> list[Entry]:
-        """Return the entries of effects of a name that were done."""
+        """Return the entries of the effects called `name` that were done."""
         found = [entry for entry in self._effects_done if entry.effect == name]
         self._named(len(found))
         self._reads[f"effect {name}"] = found
         return found
 
     def keys_of(self, name: str, *, doubled: bool = False) -> list[tuple[int, Any]]:
-        """Return the index of the entry and the key of each effect of a name that was done.
+        """Return the index of the entry and the key of each effect called `name` that was done.
 
         Parameters: `doubled`: only keys that are there more than once are needed; some others can be left out.
         """
@@ -315,7 +315,7 @@ class World(Sequence[Job[Any]]):
         return self.history.end_ns
 
     def name_of(self, job: JobLike) -> str:
-        """Return the name of a job type that is given by its name, as itself, or as its function."""
+        """Return the name of a job type. Parameters: `job` is its name, itself, or its function."""
         return self._name_of(job)
 
     def suspects(self, job: JobLike | None, ask: Callable[[LogJobs], LogJobs]) -> Sequence[JobRecord]:

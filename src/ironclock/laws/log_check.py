@@ -49,8 +49,8 @@ class CheckedLog:
 def check_log(path: Logs, *laws: Law, **how: Unpack[LogKeywords]) -> None:
     """Check laws on the log of a real run.
 
-    Parameters: `path` and all keywords are as in `log_history`; `laws` are `ironclock.laws` or functions of the world.
-    A log of more than 256 MB is not held in the memory, if its laws look at each job or at each key for itself:
+    Parameters: `path` and all keywords (`how`) are as in `log_history`; `laws` are `ironclock.laws` or functions of the
+    world. A log of more than 256 MB is not held in the memory, if its laws look at each job or at each key for itself:
     attempts_at_most, each, finishes_within, no_key_twice, no_overlap (of each job), nothing_lost, once_per_key.
 
     Raises `BrokenLaw`, with every breach and its proof, and `LogError`.

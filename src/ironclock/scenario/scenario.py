@@ -24,7 +24,9 @@ class Ran:
 
     def __init__(self, scenario: Scenario, rig: Rig, outcomes: Sequence[Outcome], stopped: str) -> None:
         self.scenario = scenario
+        """The scenario."""
         self.rig = rig
+        """The rig in which it ran."""
         self.outcomes = list(outcomes)
         """Each expectation, and what was found."""
         self.stopped = stopped
@@ -78,7 +80,7 @@ class Scenario:
 
     @classmethod
     def loads(cls, text: str, name: str = "scenario.toml") -> Scenario:
-        """Read a scenario from text. `name` is its name in error messages. Raises `ScenarioError`."""
+        """Read a scenario from `text`, which is TOML. `name` is its name in error messages. Raises `ScenarioError`."""
         return cls(Source(name, text), folders_of(name))
 
     @staticmethod

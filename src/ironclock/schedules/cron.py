@@ -172,14 +172,19 @@ class Cron(Schedule):
         self, expression: str, zone: dt.tzinfo | None, gap: Gap | None, fold: Fold | None, fields: list[Field]
     ) -> None:
         self.expression = expression
+        """The expression."""
         self.zone = zone
         self.fields = fields
+        """Its fields: what each of them allows."""
         self.calendar = Calendar(fields)
+        """The days on which it fires."""
         self.running = fields[1].star or fields[2].star
         """True if it follows the running clock at clock changes. False: it has fixed times."""
         self._asked = gap, fold
         self.gap: Gap = gap or ("skip" if self.running else "shift")
+        """What happens to a fixed time that a clock change skips."""
         self.fold: Fold = fold or ("both" if self.running else "first")
+        """What happens to a fixed time that comes twice."""
         self._offsets = Offsets(zone or dt.timezone.utc)
 
     def in_zone(self, zone: dt.tzinfo) -> Cron:

@@ -76,7 +76,7 @@ def every_after(period: Duration) -> EveryAfter:
 
 
 def once(instant: Instant) -> Once:
-    """Return a single firing at an instant. Raises `InstantError`."""
+    """Return a schedule with a single firing. Parameters: `instant` is when. Raises `InstantError`."""
     return Once(instant)
 
 

@@ -61,7 +61,7 @@ class Schedule:
     """True if each firing counts from the end of the run before."""
 
     def in_zone(self, zone: dt.tzinfo) -> Schedule:
-        """Return this schedule in a zone, or unchanged if it has a zone already."""
+        """Return this schedule in `zone`, or unchanged if it has a zone already."""
         return self
 
     def begun(self, ns: int) -> Schedule:

@@ -59,11 +59,17 @@ class Scheduled:
         self.call = call
         """What it runs."""
         self.schedule = schedule
+        """When it runs."""
         self.overlap = overlap
+        """What happens if the run before is still open."""
         self.missed = missed
+        """Which firings run after the scheduler was down."""
         self.poll_ns = poll_ns
+        """How often the scheduler looks, in nanoseconds. 0: it acts at the instant."""
         self.jitter = jitter
+        """How much later a run can be enqueued. None: no jitter."""
         self.until_done = until_done
+        """True if it ends with the first run that is done."""
         self.paused = False
         """True while firings pass without a run."""
         self.removed = False

@@ -88,8 +88,9 @@ class HttpService(Service):
     ) -> None:  # fmt: skip
         """Answer calls with a status, and nothing is done.
 
-        Parameters, beside those of `Service`: `status` from 100 to 599; `retry_after` a duration for the header
-        ``Retry-After``, in whole seconds (RFC 9110, 10.2.3), default None: no such header. Raises `InputError`.
+        Parameters: `calls`, `between` and `chance` as in `Service.fail`; `status` from 100 to 599; `retry_after` a
+        duration for the header ``Retry-After``, in whole seconds (RFC 9110, 10.2.3), default None: no such header.
+        Raises `InputError`.
         """
         if isinstance(status, bool) or not isinstance(status, int) or not 100 <= status <= 599:
             raise InputError(f"status is {status!r}; give a whole number from 100 to 599")
@@ -102,8 +103,9 @@ class HttpService(Service):
     ) -> Reply:  # fmt: skip
         """Send a request; return the reply.
 
-        Parameters: `key` is what the request is about, for `laws.once_per_key`. Default None: as the service says.
-        `headers` and `content`, the bytes of the body, are what `check` looks at. Default: those of `body` as JSON.
+        Parameters: `method` and `path` are those of HTTP; `key` is what the request is about, for `laws.once_per_key`.
+        Default None: as the service says. `headers` and `content`, the bytes of the body, are what `check` looks at.
+        Default: those of `body` as JSON.
 
         Raises `ServiceError`, or the error of a fault, if no reply comes.
         """

@@ -34,11 +34,11 @@ class KeyValue(Service):
         return self._do("get", key, {"default": default})
 
     def set(self, key: str, value: Any, *, expires: Duration | None = None) -> None:
-        """Keep a value under `key`, which is text. `expires` is for how long; default None: for ever."""
+        """Keep `value` under `key`, which is text. `expires` is for how long; default None: for ever."""
         self._do("set", key, {"value": value, "expires": _ns(expires)})
 
     def add(self, key: str, value: Any, *, expires: Duration | None = None) -> bool:
-        """Keep a value if `key` has none; return True if it was kept. Locks are made of this. `expires` as in `set`."""
+        """Keep `value` if `key` has none; return True if it was kept. Locks are made of this. `expires` as in `set`."""
         return bool(self._do("add", key, {"value": value, "expires": _ns(expires)}))
 
     def delete(self, key: str) -> bool:

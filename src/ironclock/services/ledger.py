@@ -75,6 +75,6 @@ class Ledger(Service):
         return self.post(data["debit"], data["credit"], data["amount"], key=key)
 
     def balance(self, account: str) -> int:
-        """Return what came into an account, minus what went out of it."""
+        """Return what came into `account`, minus what went out of it."""
         came = sum(p.amount for p in self.postings if p.credit == account)
         return came - sum(p.amount for p in self.postings if p.debit == account)

@@ -55,5 +55,5 @@ class Mail(Service):
         self.send(data["to"], data["subject"], data["body"], key=key)
 
     def to(self, recipient: str) -> list[Letter]:
-        """Return the letters to one recipient."""
+        """Return the letters to `recipient`."""
         return [letter for letter in self.sent if letter.to == recipient]

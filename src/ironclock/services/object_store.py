@@ -79,7 +79,7 @@ class ObjectStore(Service):
         return done
 
     def get(self, key: str) -> StoredObject:
-        """Return an object. Raises `FileNotFoundError`, `ServiceError`, or the error of a fault."""
+        """Return the object under `key`. Raises `FileNotFoundError`, `ServiceError`, or the error of a fault."""
 
         def act() -> StoredObject:
             if key not in self._objects:
@@ -90,7 +90,10 @@ class ObjectStore(Service):
         return found
 
     def delete(self, key: str) -> bool:
-        """Delete an object; return True if there was one. Raises `ServiceError`, or the error of a fault."""
+        """Delete the object under `key`; return True if there was one.
+
+        Raises `ServiceError`, or the error of a fault.
+        """
         loop = self.in_rig("delete").loop
 
         def act() -> bool:
@@ -102,7 +105,7 @@ class ObjectStore(Service):
         return bool(self._operate("delete", act, key, {}))
 
     def list(self, prefix: str = "") -> list[str]:
-        """Return the keys that begin with a prefix, in order, as the listing has heard of them.
+        """Return the keys that begin with `prefix`, in order, as the listing has heard of them.
 
         Raises `ServiceError`, or the error of a fault.
         """

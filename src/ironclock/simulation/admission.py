@@ -62,14 +62,14 @@ class Conditions:
         return False
 
     def off(self, name: str) -> None:
-        """Turn a condition off: jobs that need it are held. Raises `InputError` if no job type has it."""
+        """Turn the condition `name` off: jobs that need it are held. Raises `InputError` for an unknown one."""
         self._check(name)
         if name not in self._off:
             self._off.add(name)
             self._history.record("note", detail=f"{name} no longer holds")
 
     def on(self, name: str) -> None:
-        """Turn a condition on: jobs that were held for it are due now. Raises `InputError` if no job type has it."""
+        """Turn the condition `name` on: jobs held for it are due now. Raises `InputError` for an unknown one."""
         self._check(name)
         if name in self._off:
             self._off.discard(name)

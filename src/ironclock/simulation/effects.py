@@ -77,7 +77,7 @@ class Effects(Sequence[Effect]):
         self.names: dict[str, None] = {}
         """The name of every effect that this world can have, in order."""
         self.addressed: set[str] = set()
-        """The services whose keys are addresses: to use one of them twice is no second deed."""
+        """The services whose keys are addresses: to use one of them twice is not a double."""
         self.keys_done: dict[str, set[str]] = {}
         """The keys that were done, in words, of the effects whose calls are idempotent."""
         self.forward: Callable[[str, Any, str, dict[str, Any]], None] | None = None

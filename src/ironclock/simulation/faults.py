@@ -333,14 +333,20 @@ class Faults:
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
-        """Make attempts hang until their timeout. Without a timeout they never end. Parameters as in `fail`."""
+        """Make attempts hang until their timeout. Without a timeout they never end.
+
+        Parameters: `at`, `visits` and the others as in `fail`.
+        """
         return self._place(self._list_for(at), "hang", job, attempts, between, chance, when, at=at, visits=visits)
 
     def slow(
         self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
         chance: float | None = None, when: When = None, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
-        """Make attempts take longer: `by` passes at the seam. Other parameters as in `fail`."""
+        """Make attempts take longer.
+
+        Parameters: `by` is how long the attempt waits at the seam; `at`, `visits` and the others as in `fail`.
+        """
         by_ns = to_ns(by, what="by")
         where = self._list_for(at)
         return self._place(where, "slow", job, attempts, between, chance, when, by=by_ns, at=at, visits=visits)
@@ -351,7 +357,7 @@ class Faults:
     ) -> Fault:  # fmt: skip
         """Kill the worker at a seam. No `except` and no `finally` of the job runs.
 
-        Parameters, beside those of `fail`:
+        Parameters, beside those of `fail` (such as `visits`):
 
         - `at`: ``"ack"`` as well: after the code of the job, before the acknowledgement.
         - `down`: how long it takes until a new worker is up. Default 0.

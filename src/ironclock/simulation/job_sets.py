@@ -87,7 +87,7 @@ class JobSet(Sequence[Job[Any]]):
     def must_include(self, *jobs: object, in_order: bool = False) -> None:
         """Raise `JobsDiffer`, with a table of the differences, unless the set has at least these jobs.
 
-        Parameters: as in `must_be`; the order does not matter by default.
+        Parameters: `jobs` as in `must_be`; `in_order`: True if their order matters. Default False.
         """
         __tracebackhide__ = True
         _must_be(self._list(), [_as_expected(one) for one in jobs], in_order, True, self._asked_for)
@@ -192,7 +192,10 @@ class DeadLetters(JobSet):
         return self._move(self._broker.requeue, jobs, where)
 
     def discard(self, *jobs: Job[Any], where: Callable[[Job[Any]], bool] | None = None) -> JobSet:
-        """Give dead letters up for good: their state becomes ``dropped``. Parameters and errors as in `requeue`."""
+        """Give dead letters up for good: their state becomes ``dropped``.
+
+        Parameters: `jobs`, `where` and errors as in `requeue`.
+        """
         return self._move(self._broker.discard, jobs, where)
 
     def _move(
@@ -224,14 +227,22 @@ class Expected:
         state: str | None,
     ) -> None:  # fmt: skip
         self.name = name_of(job)
+        """The name of its type."""
         self._job = job  # a function can be registered under another name
         self.any_arguments = not args and not kwargs
+        """True if every argument fits."""
         self.open_ended = bool(args) and args[-1] is ...
+        """True if more arguments can follow."""
         self.args = args[:-1] if self.open_ended else args
+        """Its positional arguments."""
         self.kwargs = kwargs
+        """Its keyword arguments."""
         self.after_ns = after_ns
+        """Its delay in nanoseconds. None: any."""
         self.queue = queue
+        """Its queue. None: any."""
         self.state = state
+        """Its state. None: any."""
 
     def is_of(self, job: Job[Any]) -> bool:
         """Return True if a job is of the expected type."""

@@ -87,7 +87,7 @@ class Resource:
                 self._holders.remove(holder)
 
     def acquire(self, timeout: Duration | None = None) -> None:
-        """Take a place; `release` gives it back. Parameters and errors as in `take`."""
+        """Take a place; `release` gives it back. Parameters: `timeout` and errors as in `take`."""
         limit_ns = self._timeout_ns if timeout is None else to_ns(timeout, what="timeout")
         if self._turns or self.used >= self.size:
             self._wait(limit_ns)

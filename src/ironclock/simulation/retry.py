@@ -27,7 +27,8 @@ class Wait:
     def after(self, attempt: int, error: BaseException, previous: int, chance: random.Random) -> int:
         """Return the wait in nanoseconds after attempt number `attempt` (1 is the first).
 
-        `previous` is the wait before that attempt in nanoseconds; 0 for the first attempt.
+        Parameters: `error` is what the attempt raised; `previous` is the wait before that attempt in nanoseconds, 0 for
+        the first attempt; `chance` is the generator of the rig, for waits by lot.
         """
         raise NotImplementedError
 

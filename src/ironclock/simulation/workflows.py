@@ -181,7 +181,7 @@ class Workflow:
         return "failed" if any(s == "failed" and name not in expected for name, s in states.items()) else "done"
 
     def job(self, step: str) -> Job[Any]:
-        """Return the only job of a step. Raises `FlowError` if the step has none, or several."""
+        """Return the only job of the step with the name `step`. Raises `FlowError` if it has none, or several."""
         found = self[step].jobs
         if len(found) != 1:
             raise FlowError(f"step {step!r} of flow {self.name!r} has {len(found) or 'no'} jobs, not one; see .steps")
