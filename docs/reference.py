@@ -56,7 +56,8 @@ PAGES = (
          "WorkerLoop capture.endpoint:Endpoint Delivery capture.collector:Collector"),
     Page("schedules", "Schedules", "When jobs are due by the clock.",
          "cron every every_after once sun rrule Schedule schedules.cron:Cron schedules.intervals:Once "
-         "schedules.recurrence_rules:Rule schedules.schedule:Firings schedules.timetable:Timetable Scheduled schedules.timetable:Handover"),
+         "schedules.recurrence_rules:Rule schedules.schedule:Firings schedules.timetable:Timetable Scheduled "
+         "schedules.timetable:Handover"),
     Page("histories", "Histories and logs", "What happened, and logs of real runs.",
          "History Entry Effects Effect compare Comparison history.comparison:Change log_history check_log"),
     Page("scenarios", "Scenarios and forecasts", "Worlds in a file, and many days of them.",

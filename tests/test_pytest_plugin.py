@@ -208,3 +208,23 @@ def test_a_breakpoint_in_a_job_shows_who_moved_the_clock(pytester: pytest.Pytest
         child.stdout.fnmatch_lines([f"*){test}()*", '-> *rig.advance("1h")', f"*){where}()*", "*42*"])
         child.stdout.no_fnmatch_line("> */ironclock/*")
         child.assert_outcomes(passed=1)
+
+
+def test_the_story_of_a_job_that_is_tried_hundreds_of_times_is_shortened(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        """
+        import ironclock as ic
+
+        def test_it(rig):
+            job = rig.job(lambda: 1 / 0, name="divide", retry=ic.Retry(300, "1s"))
+            rig.enqueue(job.call())
+            rig.run_dry()
+            assert rig.jobs("divide").one().state == "done"
+        """
+    )
+    said = pytester.runpytest().stdout.str()
+    assert "attempt 1 starts on w1" in said
+    assert "attempt 150 starts" not in said
+    assert "attempt 300 fails: ZeroDivisionError: division by zero; dead letter" in said
+    assert said.count("attempt") < 60
+    assert "lines ..." in said

@@ -44,6 +44,7 @@ _SUITE_OPTIONS = (
 _OF_SUITE = ("budget", "laws")
 """The settings that are about the whole suite, and not for the rig."""
 _TOLD = 12  # jobs whose story stands under a failure
+_TOLD_LINES = 40  # lines of one story, of which the last ones say most
 _TRACED = 3  # jobs whose traceback does
 _OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionError, RecursionError)
 # What a mistake in Iron Clock itself raises.
@@ -469,10 +470,20 @@ def _told(rig: Rig) -> str:
     if len(chosen) > _TOLD:
         chosen = sorted(jobs, key=lambda job: (job.state == "done", job.number))[:_TOLD]
         chosen.sort(key=lambda job: job.number)
-    lines = [repr(rig), *(job.story() for job in chosen)]
+    lines = [repr(rig), *(_shortened(job.story()) for job in chosen)]
     if len(jobs) > len(chosen):
         lines.append(f"... and {len(jobs) - len(chosen)} more jobs (--ironclock-save DIR keeps them all)")
     return "\n".join(lines)
+
+
+def _shortened(story: str) -> str:
+    """Return a story without its middle, if it is long: a job that was tried hundreds of times."""
+    lines = story.splitlines()
+    if len(lines) <= _TOLD_LINES:
+        return story
+    first, last = _TOLD_LINES // 4, _TOLD_LINES - _TOLD_LINES // 4
+    left_out = f"    ... {len(lines) - first - last:,} lines ..."
+    return "\n".join([*lines[:first], left_out, *lines[-last:]])
 
 
 def _saved(rig: Rig, directory: Path, nodeid: str, number: int, count: int) -> str:
