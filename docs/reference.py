@@ -276,7 +276,7 @@ class Reference:
                       "| option | what it does |", "|---|---|"]  # fmt: skip
             for parameter in command.get_params(context):
                 record = parameter.get_help_record(context)
-                if record is not None:
+                if record is not None and parameter.name != "help":
                     option, words = record
                     lines.append(f"| `{option}` | {_cell(words)} |")
             lines.append("")
