@@ -194,10 +194,20 @@ NEEDS: dict[str, Callable[[ic.Rig, Names], None]] = {
     "job_laws.finishes_within": _harbour, "job_laws.holds": _letters, "window_laws.covers": _poll,
     "Attempt": _failed_once, "QueueControl": _queue, "HttpService": _httpx, "Findings": _story,
     "rig.remember": _steps, "rig.database": _letters_table, "rig.outbox": _letters_table, "rig.run_loop": _letters_table,
+    "worker_loops.stop": _letters_table, "worker_loops.kill": _letters_table, "worker_loops.start": _letters_table,
     "LoopGroup": _letters_table, "outbox.of": _letters_table, "Faults": _charged, "Transaction": _booking, "Fault": _retried,
 }  # fmt: skip
-IN_SCENARIOS = ("Scenario", "Forecast", "forecast_function.forecast", "advice.advise", "storms.storm_load")
-OUTSIDE_A_RIG = (*IN_SCENARIOS, "Findings", "probe.probe", "Rig", "Policy", "ironclock")
+IN_SCENARIOS = (
+    "Scenario",
+    *(f"scenario.{name}" for name in ("load", "loads", "schema", "run", "check")),
+    "forecast.mean",
+    "forecast.quantile",
+    "Forecast",
+    "forecast_function.forecast",
+    "advice.advise",
+    "storms.storm_load",
+)
+OUTSIDE_A_RIG = (*IN_SCENARIOS, "Findings", "probe.probe", "Rig", "Policy", "ironclock", "rig.close", "findings.check")
 
 
 def test_the_names_used_most_have_an_example() -> None:

@@ -259,6 +259,13 @@ class Rig:
         """Return the control of a queue: `pause`, `resume`, `limit`, `depth`.
 
         Parameters: `name` is the name of the queue. Raises `PolicyError` for a queue that no worker serves.
+
+        Example::
+
+            rig.queue("default").pause()
+            rig.enqueue(manifest.call("TL-204"))
+            rig.advance("1h")
+            assert rig.queue("default").depth == 1
         """
         return self._simulation.queue_controls.of(name)
 
@@ -343,6 +350,17 @@ class Rig:
 
         Parameters: `hook` gets the `Call` and returns a context manager. The first hook is the outermost. An error
         passes through all of them.
+
+        Example::
+
+            import contextlib
+
+            @contextlib.contextmanager
+            def counted(call):
+                rig.note(f"{call.type.name} is enqueued")
+                yield
+
+            rig.around_enqueue(counted)
         """
         self._simulation.broker.around_enqueue.append(hook)
 
@@ -351,6 +369,17 @@ class Rig:
 
         Parameters: `hook` gets the `Attempt` and returns a context manager. The first hook is the outermost; the
         `scope` of the job type is inside all hooks.
+
+        Example::
+
+            import contextlib
+
+            @contextlib.contextmanager
+            def session(attempt):
+                rig.note(f"a session for {attempt.job.id}")
+                yield
+
+            rig.around_attempt(session)
         """
         self._simulation.attempts.around.append(hook)
         self._simulation.decide_tracking()
@@ -379,6 +408,14 @@ class Rig:
           `AttemptCancelled` where they wait.
 
         Raises `InputError` or `DurationError`.
+
+        Example::
+
+            rig.enqueue(rig.job(lambda: time.sleep(60), name="report").call())
+            rig.advance("10s")
+            rig.stop_workers(grace="30s")
+            rig.advance("1m")
+            assert rig.jobs("report").one().state == "ready"
         """
         if how not in ("ask", "throw"):
             raise InputError(f"how is {how!r}; give 'ask' or 'throw'")
@@ -387,7 +424,17 @@ class Rig:
             self._loops.stop(None, to_ns(grace, what="grace"))
 
     def start_workers(self) -> None:
-        """Let the workers take jobs again."""
+        """Let the workers take jobs again.
+
+        Example::
+
+            rig.stop_workers()
+            rig.enqueue(manifest.call("TL-204"))
+            rig.advance("1h")
+            rig.start_workers()
+            rig.settle()
+            assert rig.jobs("submit_manifest").one().state == "done"
+        """
         self._simulation.shutdown.start_workers()
         if self._loops is not None:
             self._loops.start_all()
@@ -451,6 +498,12 @@ class Rig:
         """Let a named event happen; return the jobs that listen to it. Raises `InputError` if nobody listens.
 
         Parameters: `event` is its name; all others are the arguments of the jobs.
+
+        Example::
+
+            rig.listen("arrived", manifest)
+            rig.emit("arrived", "TL-204")
+            assert rig.jobs("submit_manifest").args == [("TL-204",)]
         """
         with self._simulation.noting_errors():
             return self._events.emit(event, args, kwargs)
@@ -462,13 +515,29 @@ class Rig:
 
         Parameters: `event` is its name; `job` is a job type or a function; `after` is a delay. Default None: due at
         once. Raises `InputError`.
+
+        Example::
+
+            rig.listen("arrived", manifest, after="5m")
+            (job,) = rig.emit("arrived", "TL-204")
+            assert job.delay == dt.timedelta(minutes=5)
         """
         if callable(job) and not isinstance(job, JobType):
             job = self._job_type_of(job)
         self._events.listen(event, job, after)
 
     def flow(self, name: str) -> Workflow:
-        """Return an empty workflow: `add` its steps, then `start` it. Raises `InputError` if `name` is not text."""
+        """Return an empty workflow: `add` its steps, then `start` it. Raises `InputError` if `name` is not text.
+
+        Example::
+
+            flow = rig.flow("loading")
+            flow.add("weigh", weigh.call(3))
+            flow.add("load", load.call(3), after="weigh")
+            flow.start()
+            rig.run_dry()
+            assert flow.job("load").state == "done"
+        """
         if not isinstance(name, str) or not name:
             raise InputError(f"the flow's name is {name!r}; give text that is not empty")
         return Workflow(self._simulation.history, name, self._registry.enqueue, self._job_type_of)
@@ -483,6 +552,16 @@ class Rig:
 
         - `joins`: True (the default) if the queue is part of the transaction: the commit enqueues what was enqueued
           inside, a rollback forgets it. False: workers can see it at once (`laws.after_commit`, `faults.fetch_early`).
+
+        Example::
+
+            try:
+                with rig.transaction():
+                    rig.enqueue(manifest.call("TL-204"))
+                    raise ValueError("the ship is full")
+            except ValueError:
+                pass
+            assert not rig.jobs("submit_manifest")
         """
         return self._simulation.broker.transactions.begin(joins)
 
@@ -494,6 +573,16 @@ class Rig:
 
         Parameters: `name` is what the history calls the request. `on_error` says if a collected function that raises
         stops those after it (``"stop"``, the default) or not (``"go on"``).
+
+        Example::
+
+            try:
+                with rig.request("POST /bookings"):
+                    rig.enqueue(manifest.call("TL-204"))
+                    raise ValueError("the ship is full")
+            except ValueError:
+                pass
+            assert rig.world.entries[-1].what == "request-failed"
         """
         return self._simulation.requests.handle(name, on_error)
 
@@ -728,6 +817,19 @@ class Rig:
         - `on_error`: ``"stop"`` (the default) if a function that raises stops those after it, else ``"go on"``.
 
         What `request` has collected runs as one job, in order. Raises `TapError`.
+
+        Example::
+
+            class Later:
+                def add(self, function, *args):
+                    raise NotImplementedError("the framework runs it after the response")
+
+            later = Later()
+            rig.collector(later.add)
+            with rig.request("POST /bookings"):
+                later.add(submit_manifest, "TL-204")
+            rig.settle()
+            assert rig.jobs().one().state == "done"
         """
         from .capture.collector import Collector
 
@@ -866,6 +968,14 @@ class Rig:
         The response is there at the instant at which the application sends it. What the application does after that
         continues in simulated time. Each request is one of `request`, so that a `collector` follows it. Needs the extra
         ``ironclock[http]``, and an entered rig.
+
+        Example::
+
+            def app(environ, start_response):
+                start_response("200 OK", [])
+                return [b"booked"]
+
+            assert rig.web(app).post("/bookings").text == "booked"
         """
         from .capture.web import client
 
@@ -877,6 +987,15 @@ class Rig:
 
         Parameters: `app` is a WSGI or ASGI application; `path` is the path, in which ``{job}`` stands for the job's
         name; `options` and errors are those of `Endpoint`. Needs the extra ``ironclock[http]``, and an entered rig.
+
+        Example::
+
+            def app(environ, start_response):
+                start_response("200 OK", [])
+                return [b"done"]
+
+            nightly = rig.endpoint(app, "/jobs/{job}", secret="salt").job("nightly", retry=ic.Retry(3, "5m"))
+            rig.schedule("nightly", nightly.call(), ic.cron("30 1 * * *"))
         """
         from .capture.endpoint import Endpoint
 
@@ -895,7 +1014,22 @@ class Rig:
     # --- inside a job -------------------------------------------------------------------------------
 
     def cancelled(self) -> bool:
-        """Return True if the running attempt was asked to stop, by a withdrawal or by workers that shut down."""
+        """Return True if the running attempt was asked to stop, by a withdrawal or by workers that shut down.
+
+        Example::
+
+            def report():
+                for page in range(100):
+                    if rig.cancelled():
+                        return f"{page} pages"
+                    time.sleep(10)
+
+            job = rig.enqueue(rig.job(report).call())
+            rig.advance("55s")
+            rig.stop_workers(grace="30s")
+            rig.advance("30s")
+            assert job.result == "6 pages"
+        """
         attempt = self._threads.attempt()
         return attempt is not None and attempt.asked_to_stop
 
@@ -903,6 +1037,12 @@ class Rig:
         """Report how far the running job is. `Job.progress` has the last value, the history has all of them.
 
         Parameters: `value` is a number, text, or anything that JSON can hold. Raises `RigStateError` outside a job.
+
+        Example::
+
+            job = rig.enqueue(rig.job(lambda: rig.progress(0.5), name="half").call())
+            rig.settle()
+            assert job.progress == 0.5
         """
         attempt = self._threads.attempt()
         if attempt is None:
@@ -929,7 +1069,15 @@ class Rig:
     # --- moving the clock ---------------------------------------------------------------------------
 
     def settle(self) -> None:
-        """Run what is due now, and what that enqueues without a delay."""
+        """Run what is due now, and what that enqueues without a delay.
+
+        Example::
+
+            job = rig.enqueue(manifest.call("TL-204"))
+            assert job.state == "ready"
+            rig.settle()
+            assert job.state == "done"
+        """
         self._advance_to(self._loop.now, "settle")
 
     def advance(self, duration: Duration) -> None:
@@ -948,6 +1096,12 @@ class Rig:
 
         Parameters: `instant` is an aware datetime, or ISO 8601 text in the rig's zone. Raises `InstantError` if it is
         in the past.
+
+        Example::
+
+            job = rig.enqueue(manifest.call("TL-204"), at="2031-03-04T06:00")
+            rig.advance_to("2031-03-04T06:00")
+            assert job.state == "done"
         """
         self._advance_to(self._not_past(instant), "advance_to")
 
@@ -1007,7 +1161,14 @@ class Rig:
         return _NOTHING if self._thread is not None else _Held(self._begin_hold, self._end_call)
 
     def step(self) -> bool:
-        """Run the next event, and move the clock to it. Returns False if no event is pending."""
+        """Run the next event, and move the clock to it. Returns False if no event is pending.
+
+        Example::
+
+            rig.enqueue(manifest.call("TL-204"), after="1h")
+            while rig.step():
+                rig.note("one event more")
+        """
         with self._entered_for_now():
             due = self._next_due_ns
             if due is None:
@@ -1020,6 +1181,12 @@ class Rig:
 
         Parameters: `limit` is how much simulated time that can take. Default 30 days. Raises `JobsLeftOpen`, which
         names the jobs that are still open.
+
+        Example::
+
+            rig.enqueue(manifest.call("TL-204"), after="3h")
+            rig.run_dry()
+            assert rig.jobs("submit_manifest").one().state == "done"
         """
         self._must_not_be_in_event_loop("run_dry")
         with self._entered_for_now():
@@ -1147,6 +1314,8 @@ class Rig:
         """Raise `NotApproved`, which says what differs, unless the history is the approved one in a file.
 
         Parameters: `path` is the file, beside the test. ``pytest --ironclock-approve`` writes it.
+
+        In a test: ``rig.matches("approved/evening.jsonl")``.
         """
         from .history.approval import Approval, must_match
 
@@ -1155,7 +1324,16 @@ class Rig:
             self._simulation.attention.looked_at(job)  # the file says what becomes of each
 
     def allow(self, *kinds: LooseEnd) -> None:
-        """Allow kinds of loose ends in this test. Parameters: `kinds` are as in `loose_ends`. Raises `InputError`."""
+        """Allow kinds of loose ends in this test. Parameters: `kinds` are as in `loose_ends`. Raises `InputError`.
+
+        Example::
+
+            rig.allow("dead jobs")
+            rig.faults.fail("submit_manifest")
+            rig.enqueue(manifest.call("TL-204"))
+            rig.run_dry()
+            assert not rig.loose_ends()
+        """
         self._simulation.attention.allow(kinds)
 
     def loose_ends(self) -> list[str]:
@@ -1192,7 +1370,13 @@ class Rig:
         return simulation.attention.loose_ends(types, jobs, idle_faults, taps, dead, test)
 
     def note(self, text: str) -> None:
-        """Write a line of the test into the history, at this instant. Parameters: `text` is the line."""
+        """Write a line of the test into the history, at this instant. Parameters: `text` is the line.
+
+        Example::
+
+            rig.note("the tide turns")
+            assert rig.history[-1].what == "note"
+        """
         self._simulation.history.record("note", detail=str(text))
 
     def replay(self, token: str) -> None:
@@ -1342,6 +1526,14 @@ class Rig:
         """End every suspended job. The rig can still be read; do not advance it. The `rig` fixture does this.
 
         A rig that is left while a job sleeps in it can be entered again, so it stays in memory until it is closed.
+
+        Example::
+
+            with ic.Rig() as evening:
+                evening.enqueue(evening.job(lambda: time.sleep(3600), name="watch").call())
+                evening.advance("1m")
+            evening.close()
+            assert evening.jobs("watch").one().state == "running"
         """
         self._threads.end_those_of_test()
         self._switcher.close()

@@ -282,11 +282,24 @@ class LoopGroup:
         set with `signal.signal`. Without a handler the loop dies at once, as a process does.
 
         Parameters: `grace` is how long they can still run. Default 0. Raises `DurationError`.
+
+        Example::
+
+            workers = rig.run_loop(work, count=2, name="worker")
+            workers.stop(grace="30s")
         """
         self._loops.stop(self._members, to_ns(grace, what="grace"))
 
     def start(self) -> None:
-        """Start those again that do not run."""
+        """Start those again that do not run.
+
+        Example::
+
+            workers = rig.run_loop(work, count=2, name="worker")
+            workers.stop()
+            rig.advance("1m")
+            workers.start()
+        """
         for loop in self._members:
             if loop.state in ("ended", "down"):
                 loop.start()
@@ -295,6 +308,11 @@ class LoopGroup:
         """Kill loops where they are: no handler and no `finally` runs. They do not start again.
 
         Parameters: `names` are names of workers. Default: all. Raises `InputError` for an unknown one.
+
+        Example::
+
+            workers = rig.run_loop(work, count=2, name="worker")
+            workers.kill()
         """
         for loop in self._named(names):
             loop.kill("the test has killed it")

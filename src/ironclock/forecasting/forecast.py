@@ -74,13 +74,22 @@ class Forecast:
         return float(self.figures["storm"].mean()) if "storm" in self.figures else 0.0
 
     def mean(self, figure: str) -> float:
-        """Return the mean of `figure`. Raises `InputError` for an unknown figure."""
+        """Return the mean of `figure`. Raises `InputError` for an unknown figure.
+
+        Example::
+
+            print(ic.forecast("manifest_day.toml", span="1h", replications=2).mean("jobs"))
+        """
         return float(self._figure(figure).mean())
 
     def quantile(self, figure: str, share: float) -> float:
         """Return the value of `figure` that a `share` (0 to 1) of the replications does not exceed.
 
         Raises `InputError` for an unknown figure.
+
+        Example::
+
+            print(ic.forecast("manifest_day.toml", span="1h", replications=2).quantile("jobs", 0.95))
         """
         # The next higher drawn value: nothing is between a replication that recovers and one that does not.
         return float(np.quantile(self._figure(figure), share, method="higher"))

@@ -207,7 +207,14 @@ class History(Sequence[Entry]):
         return Record(*self._fields[first : first + _WIDTH])
 
     def of(self, job: str) -> list[Entry]:
-        """Return the entries of a job. Parameters: `job` is its id."""
+        """Return the entries of a job. Parameters: `job` is its id.
+
+        Example::
+
+            job = rig.enqueue(submit_manifest, "TL-204")
+            rig.settle()
+            assert [entry.what for entry in rig.history.of(job.id)] == ["enqueued", "started", "done"]
+        """
         return [self.entry(number) for number in self.of_jobs((job,))]
 
     def _entry(self, record: Record) -> Entry:
@@ -220,6 +227,10 @@ class History(Sequence[Entry]):
         """Return the SHA-256 of the history in hexadecimal.
 
         It is the same for the same story and seed on every machine, Python version and hash seed.
+
+        Example::
+
+            print(rig.history.digest())
         """
         import hashlib
 
@@ -252,6 +263,10 @@ class History(Sequence[Entry]):
 
         Parameters: `path` is the file. It is replaced only when everything is written. Raises `HistoryError` if it
         cannot be written.
+
+        Example::
+
+            rig.history.save("evening.jsonl")
         """
         facts = {"end": self.end_ns, **self.facts(), **self._loaded_facts}
         texts = InstantTexts(self.timeline)
@@ -279,6 +294,11 @@ class History(Sequence[Entry]):
           can be half written. Default: the first such line is an error.
 
         Raises `HistoryError`, which names the file and the line.
+
+        Example::
+
+            rig.history.save("evening.jsonl")
+            history = ic.History.load("evening.jsonl")
         """
         timeline, seed, entries, facts = saved_files.read(path, torn)
         return cls(timeline, seed, entries=ListedEntries(entries), facts=facts)
@@ -311,7 +331,12 @@ class History(Sequence[Entry]):
         return payloads(self)
 
     def story(self) -> str:
-        """Return what happened in the whole run in words, one line for each entry."""
+        """Return what happened in the whole run in words, one line for each entry.
+
+        Example::
+
+            print(rig.history.story())
+        """
         from .narrative import whole_story
 
         return whole_story(self)

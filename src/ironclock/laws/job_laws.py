@@ -67,6 +67,10 @@ def no_deadlock() -> Law:
     """Return the law that no jobs and threads wait for one another's locks without an end.
 
     Locks are watched in the runs of the probe and of a replay token, and not in other rigs.
+
+    Example::
+
+        rig.check(ic.laws.no_deadlock())
     """
 
     def no_deadlock(world: World) -> list[Breach]:
@@ -153,6 +157,10 @@ def attempts_at_most(job: JobLike | None, limit: int, *, on: str | type[BaseExce
       something that can never succeed. Default None: all attempts count.
 
     Raises `InputError`.
+
+    Example::
+
+        rig.check(ic.laws.attempts_at_most("submit_manifest", 3))
     """
     _must_be_count(limit)
     name = on.__name__ if isinstance(on, type) else on
@@ -179,6 +187,10 @@ def in_order(job: JobLike, *, per_key: bool = False) -> Law:
     """Return the law that jobs of a type are done in the order in which they were enqueued.
 
     Parameters: `job` is the job type; `per_key`: True compares only jobs with the same key. Default False.
+
+    Example::
+
+        rig.check(ic.laws.in_order("submit_manifest"))
     """
 
     def in_order(world: World) -> list[Breach]:
@@ -209,6 +221,10 @@ def queue_below(queue: str, limit: int) -> Law:
     """Return the law that fewer than `limit` jobs of a queue are due and wait for a worker, at any time.
 
     Parameters: `queue` is the name of the queue; `limit` a whole number, at least 1. Raises `InputError`.
+
+    Example::
+
+        rig.check(ic.laws.queue_below("default", 100))
     """
     _must_be_count(limit)
 
@@ -245,6 +261,10 @@ def stops_when_asked(limit: Duration = 0, *, job: JobLike | None = None) -> Law:
     """Return the law that an attempt that is asked to stop ends by its own code, at most `limit` later.
 
     Parameters: `limit` is a duration, default 0; `job` the job type, default None: all jobs. Raises `DurationError`.
+
+    Example::
+
+        rig.check(ic.laws.stops_when_asked("30s"))
     """
     limit_ns = to_ns(limit, what="limit")
 
@@ -282,6 +302,11 @@ def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) ->
     - `predicate`: a function of the data of the effect (`Effect.data`, with its key under ``"key"``).
 
     Raises `InputError`.
+
+    Example::
+
+        rig.service(ic.services.Mail())
+        rig.check(ic.laws.each("mail.send", "a letter has a subject", lambda data: data["subject"]))
     """
     if not callable(predicate):
         raise InputError(f"the predicate of {words!r} is {predicate!r}; give a function of the effect's data")

@@ -35,7 +35,17 @@ class BrokenLaw(IronClockError, AssertionError):
 
 @dataclass(frozen=True)
 class Breach:
-    """One thing that breaks a law."""
+    """One thing that breaks a law.
+
+    Example::
+
+        def none_dead(world):
+            for job in world.job_records:
+                if job.state == "dead":
+                    yield ic.Breach(f"{job.id} is dead", (job.enqueue_entry, job.close_entry))
+
+        rig.check(none_dead)
+    """
 
     words: str
     """What is wrong."""
@@ -252,7 +262,15 @@ class World(Sequence[Job[Any]]):
         return [self.entry(number) for number in self.history.effects_done()]
 
     def effects_of(self, name: str) -> list[Entry]:
-        """Return the entries of the effects called `name` that were done."""
+        """Return the entries of the effects called `name` that were done.
+
+        Example::
+
+            def two_letters(world):
+                return [] if len(world.effects_of("mail.send")) <= 2 else ["there are more than two letters"]
+
+            rig.check(two_letters)
+        """
         found = [entry for entry in self._effects_done if entry.effect == name]
         self._named(len(found))
         self._reads[f"effect {name}"] = found
@@ -330,6 +348,13 @@ class World(Sequence[Job[Any]]):
         """Return the jobs of a type. Raises `SelectionError` for a name that no job type has.
 
         Parameters: `job` is a name, a job type or its function. None: all jobs.
+
+        Example::
+
+            def tried_once(world):
+                return [f"{job.id} is tried again" for job in world.of("submit_manifest") if len(job.attempts) > 1]
+
+            rig.check(tried_once)
         """
         if job is None:
             return self.job_records

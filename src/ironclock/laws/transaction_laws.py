@@ -39,7 +39,12 @@ def after_commit() -> Law:
 
 @states()
 def nothing_left_behind() -> Law:
-    """Return the law that a request that fails leaves no job and no schedule behind."""
+    """Return the law that a request that fails leaves no job and no schedule behind.
+
+    Example::
+
+        rig.check(ic.laws.nothing_left_behind())
+    """
 
     def nothing_left_behind(world: World) -> list[Breach]:
         broken = []

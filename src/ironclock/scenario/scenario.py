@@ -43,7 +43,12 @@ class Ran:
         return not self.stopped and all(outcome.met for outcome in self.outcomes)
 
     def check(self) -> None:
-        """Raise `AssertionError` if anything is not as expected. The message has all of it."""
+        """Raise `AssertionError` if anything is not as expected. The message has all of it.
+
+        Example::
+
+            ic.Scenario.load("harbour_outage.toml").run().check()
+        """
         missed = [f"  line {o.line}: {o.words}: {o.found}" for o in self.outcomes if not o.met]
         if self.stopped:
             missed.insert(0, f"  {self.stopped}")
@@ -74,18 +79,33 @@ class Scenario:
         Parameters: `path` is the file; one that begins with ``examples/`` is found from every folder. Raises
         `ScenarioError`, with file, line, column and what is expected there, for
         text that is not TOML, for keys and values that the schema does not have, and for a file that cannot be read.
+
+        Example::
+
+            scenario = ic.Scenario.load("harbour_outage.toml")
         """
         place = example(fspath(path))
         return cls(Source.read(place), folders_of(place))
 
     @classmethod
     def loads(cls, text: str, name: str = "scenario.toml") -> Scenario:
-        """Read a scenario from `text`, which is TOML. `name` is its name in error messages. Raises `ScenarioError`."""
+        """Read a scenario from `text`, which is TOML. `name` is its name in error messages. Raises `ScenarioError`.
+
+        Example::
+
+            text = "\\n".join(["[jobs.weigh]", "takes = '2s'", "[[enqueue]]", "job = 'weigh'"])
+            ic.Scenario.loads(text).run().check()
+        """
         return cls(Source(name, text), folders_of(name))
 
     @staticmethod
     def schema() -> dict[str, Any]:
-        """Return the JSON Schema (draft 2020-12) of scenario files."""
+        """Return the JSON Schema (draft 2020-12) of scenario files.
+
+        Example::
+
+            assert "jobs" in ic.Scenario.schema()["properties"]
+        """
         made: dict[str, Any] = json.loads(json.dumps(schema()))
         return made
 
@@ -133,6 +153,11 @@ class Scenario:
         - `progress`: a function that gets the share that is done, from 0 to 1. Default None.
 
         Raises `ScenarioError` for a world that cannot be built. An error of Iron Clock in the run ends the run.
+
+        Example::
+
+            ran = ic.Scenario.load("harbour_outage.toml").run(seed=3)
+            print(ran.history.story())
         """
         world = self.world(seed, load)
         rig = world.rig

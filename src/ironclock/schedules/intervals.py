@@ -63,6 +63,10 @@ def every(period: Duration) -> Every:
     """Return a fixed rate: the same time between any two firings.
 
     Parameters: `period` is a duration. Raises `DurationError` or `PolicyError`.
+
+    Example::
+
+        rig.schedule("poll", till.call(), ic.every("10m"))
     """
     return Every(_positive(period))
 
@@ -71,12 +75,21 @@ def every_after(period: Duration) -> EveryAfter:
     """Return a fixed delay: each firing counts from the end of the last run.
 
     Parameters: `period` is a duration. Raises `DurationError` or `PolicyError`.
+
+    Example::
+
+        rig.schedule("poll", till.call(), ic.every_after("10m"))
     """
     return EveryAfter(_positive(period))
 
 
 def once(instant: Instant) -> Once:
-    """Return a schedule with a single firing. Parameters: `instant` is when. Raises `InstantError`."""
+    """Return a schedule with a single firing. Parameters: `instant` is when. Raises `InstantError`.
+
+    Example::
+
+        rig.schedule("launch", till.call(), ic.once("2031-04-01T06:00"))
+    """
     return Once(instant)
 
 

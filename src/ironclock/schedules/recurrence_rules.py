@@ -126,6 +126,11 @@ def rrule(text: str, zone: dt.tzinfo | str | None = None) -> Rule:
 
     A rule that never fires again is worked out to the year 9999; with a step of a second that takes seconds. Needs the
     extra ``ironclock[rrule]``. Raises `InputError`. Source: RFC 5545, 3.3.10.
+
+    Example::
+
+        tide_table = ic.rrule("FREQ=MONTHLY;BYDAY=1MO;BYHOUR=6")
+        rig.schedule("tide-table", till.call(), tide_table)
     """
     from dateutil.rrule import rrulestr
 

@@ -89,13 +89,24 @@ class Schedule:
 
         Parameters: `instant` is an aware datetime or ISO 8601 text. Text without an offset is in the zone of the
         schedule, or UTC if it has none. Raises `InstantError`.
+
+        Example::
+
+            rule = ic.cron("30 1 * * *", zone="Atlantic/Faroe")
+            first = rule.after("2031-03-03T12:00+00:00")
         """
         timeline, ns = self._read(instant)
         found = self._bound(timeline).next_ns(ns)
         return None if found is None else timeline.at(found)
 
     def between(self, start: Instant, end: Instant) -> Firings:
-        """Return the firings from `start` (included) to `end` (not included). Raises `InstantError`."""
+        """Return the firings from `start` (included) to `end` (not included). Raises `InstantError`.
+
+        Example::
+
+            firings = ic.every("6h").between("2031-03-03T00:00+00:00", "2031-03-04T00:00+00:00")
+            assert len(firings) == 4
+        """
         timeline, first = self._read(start)
         last = timeline.ns(end, what="end")
         if last < first:

@@ -62,6 +62,11 @@ def sun(event: Event, latitude: float, longitude: float, offset: Duration | str 
 
     On polar days and nights an event that does not happen is left out. Needs the extra ``ironclock[sun]``. Raises
     `InputError` or `DurationError`. Source: the package `astral`, after the NOAA solar calculator.
+
+    Example::
+
+        lights = ic.sun("sunset", latitude=62.0, longitude=-6.8)
+        rig.schedule("deck-lights", till.call(), lights)
     """
     if event not in get_args(Event):
         raise InputError(f"unknown event of the sun {event!r}; give one of {', '.join(get_args(Event))}")

@@ -109,21 +109,50 @@ class Scheduled:
         return self._loop.timeline.at(self._due)
 
     def pause(self) -> None:
-        """Let firings pass without a run, until `resume`."""
+        """Let firings pass without a run, until `resume`.
+
+        Example::
+
+            nightly = rig.schedule("till", till.call(), ic.cron("30 1 * * *"))
+            nightly.pause()
+        """
         self.paused = True
 
     def resume(self) -> None:
-        """Let firings run again. Those that have passed are gone."""
+        """Let firings run again. Those that have passed are gone.
+
+        Example::
+
+            nightly = rig.schedule("till", till.call(), ic.cron("30 1 * * *"))
+            nightly.pause()
+            rig.advance("2d")
+            nightly.resume()
+        """
         self.paused = False
 
     def trigger(self) -> Job[Any]:
-        """Run now, whatever the schedule and `overlap` say; return the job. Raises `RigStateError` if it is removed."""
+        """Run now, whatever the schedule and `overlap` say; return the job. Raises `RigStateError` if it is removed.
+
+        Example::
+
+            nightly = rig.schedule("till", till.call(), ic.cron("30 1 * * *"))
+            nightly.trigger()
+            rig.settle()
+            assert nightly.last.state == "done"
+        """
         if self.removed:
             raise RigStateError(f"the schedule {self.name!r} is removed; add it again with rig.schedule(...)")
         return self._run().reader
 
     def remove(self) -> None:
-        """Remove it from the timetable. A run that is open continues."""
+        """Remove it from the timetable. A run that is open continues.
+
+        Example::
+
+            nightly = rig.schedule("till", till.call(), ic.cron("30 1 * * *"))
+            nightly.remove()
+            assert "till" not in rig.schedules
+        """
         self.removed = True
         self._timetable.forget(self)
 
@@ -358,12 +387,24 @@ class Timetable:
             del self._entries[entry.name]
 
     def stop(self) -> None:
-        """Take the scheduler down."""
+        """Take the scheduler down.
+
+        Example::
+
+            rig.schedules.stop()
+        """
         self._down = True
         self.note("the scheduler is down")
 
     def start(self) -> None:
-        """Bring the scheduler up again. Each schedule deals with what it has missed, as its `missed` says."""
+        """Bring the scheduler up again. Each schedule deals with what it has missed, as its `missed` says.
+
+        Example::
+
+            rig.schedules.stop()
+            rig.advance("3h")
+            rig.schedules.start()
+        """
         self._down = False
         self.note("the scheduler is up")
         for entry in list(self._entries.values()):

@@ -111,7 +111,16 @@ class Findings(Sequence[Finding]):
         return len(self._findings)
 
     def check(self) -> None:
-        """Raise `BrokenLaw` with every finding, if there is one."""
+        """Raise `BrokenLaw` with every finding, if there is one.
+
+        Example::
+
+            def story(rig):
+                rig.enqueue(rig.job(submit_manifest).call("TL-204"))
+                rig.run_dry()
+
+            ic.probe(story, ic.laws.nothing_lost(), runs=20).check()
+        """
         if self._findings:
             breaches = [Breach(one.words, law=one.law) for one in self._findings]
             raise BrokenLaw(f"the probe found broken laws:\n{self}", breaches)

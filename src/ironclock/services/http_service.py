@@ -91,6 +91,11 @@ class HttpService(Service):
         Parameters: `calls`, `between` and `chance` as in `Service.fail`; `status` from 100 to 599; `retry_after` a
         duration for the header ``Retry-After``, in whole seconds (RFC 9110, 10.2.3), default None: no such header.
         Raises `InputError`.
+
+        Example::
+
+            office = rig.service(ic.services.HttpService("office"))
+            office.answer(503, retry_after="30s", calls=1)
         """
         if isinstance(status, bool) or not isinstance(status, int) or not 100 <= status <= 599:
             raise InputError(f"status is {status!r}; give a whole number from 100 to 599")
@@ -108,6 +113,11 @@ class HttpService(Service):
         Default: those of `body` as JSON.
 
         Raises `ServiceError`, or the error of a fault, if no reply comes.
+
+        Example::
+
+            office = rig.service(ic.services.HttpService("office"))
+            reply = office.request("PUT", "/manifests/TL-204", {"passengers": 2})
         """
         if key is None:
             key = self._about(method, path, body)

@@ -30,23 +30,58 @@ class KeyValue(Service):
         self._entries: dict[str, tuple[Any, int | None]] = {}
 
     def get(self, key: str, default: Any = None) -> Any:
-        """Return the value of `key`, or `default` if there is none. At the instant of its expiry a value is gone."""
+        """Return the value of `key`, or `default` if there is none. At the instant of its expiry a value is gone.
+
+        Example::
+
+            store = rig.service(ic.services.KeyValue())
+            store.set("seat:12A", "ada")
+            assert store.get("seat:12A") == "ada"
+        """
         return self._do("get", key, {"default": default})
 
     def set(self, key: str, value: Any, *, expires: Duration | None = None) -> None:
-        """Keep `value` under `key`, which is text. `expires` is for how long; default None: for ever."""
+        """Keep `value` under `key`, which is text. `expires` is for how long; default None: for ever.
+
+        Example::
+
+            store = rig.service(ic.services.KeyValue())
+            store.set("hold:12A", "ada", expires="20m")
+            rig.advance("20m")
+            assert store.get("hold:12A") is None
+        """
         self._do("set", key, {"value": value, "expires": _ns(expires)})
 
     def add(self, key: str, value: Any, *, expires: Duration | None = None) -> bool:
-        """Keep `value` if `key` has none; return True if it was kept. Locks are made of this. `expires` as in `set`."""
+        """Keep `value` if `key` has none; return True if it was kept. Locks are made of this. `expires` as in `set`.
+
+        Example::
+
+            store = rig.service(ic.services.KeyValue())
+            assert store.add("lock:12A", 1, expires="30s")
+            assert not store.add("lock:12A", 1)
+        """
         return bool(self._do("add", key, {"value": value, "expires": _ns(expires)}))
 
     def delete(self, key: str) -> bool:
-        """Delete the value of `key`; return True if there was one."""
+        """Delete the value of `key`; return True if there was one.
+
+        Example::
+
+            store = rig.service(ic.services.KeyValue())
+            store.set("seat:12A", "ada")
+            store.delete("seat:12A")
+        """
         return bool(self._do("delete", key, {}))
 
     def increment(self, key: str, by: int = 1) -> int:
-        """Add `by` to the whole number of `key` (0 if there is none) in one step; return it. Its expiry stays."""
+        """Add `by` to the whole number of `key` (0 if there is none) in one step; return it. Its expiry stays.
+
+        Example::
+
+            store = rig.service(ic.services.KeyValue())
+            assert store.increment("sold") == 1
+        """
         return int(self._do("increment", key, {"by": by}))
 
     def expires_in(self, key: str) -> float | None:

@@ -51,6 +51,11 @@ class Ledger(Service):
         `laws.once_per_key` and `idempotent`. Default None: no key.
 
         Raises `Unbalanced`, `ServiceError`, or the error of a fault.
+
+        Example::
+
+            bank = rig.service(ic.services.Ledger("bank"))
+            bank.post("passenger", "fares", 180, key="B-7")
         """
         loop = self.in_rig("post").loop
         if isinstance(amount, bool) or not isinstance(amount, int) or amount <= 0:
@@ -75,6 +80,13 @@ class Ledger(Service):
         return self.post(data["debit"], data["credit"], data["amount"], key=key)
 
     def balance(self, account: str) -> int:
-        """Return what came into `account`, minus what went out of it."""
+        """Return what came into `account`, minus what went out of it.
+
+        Example::
+
+            bank = rig.service(ic.services.Ledger("bank"))
+            bank.post("passenger", "fares", 180)
+            assert bank.balance("fares") == 180
+        """
         came = sum(p.amount for p in self.postings if p.credit == account)
         return came - sum(p.amount for p in self.postings if p.debit == account)

@@ -41,6 +41,11 @@ class Mail(Service):
 
         Parameters: `to` is the recipient, `subject` and `body` are text. `key` is what the letter is about, for
         `laws.once_per_key`. Default None: recipient and subject. Raises `ServiceError`, or the error of a fault.
+
+        Example::
+
+            mail = rig.service(ic.services.Mail())
+            mail.send("ada@tern-line.test", "Your seat", "12A", key="B-7")
         """
         loop = self.in_rig("send").loop
 
@@ -55,5 +60,12 @@ class Mail(Service):
         self.send(data["to"], data["subject"], data["body"], key=key)
 
     def to(self, recipient: str) -> list[Letter]:
-        """Return the letters to `recipient`."""
+        """Return the letters to `recipient`.
+
+        Example::
+
+            mail = rig.service(ic.services.Mail())
+            mail.send("ada@tern-line.test", "Your seat")
+            assert len(mail.to("ada@tern-line.test")) == 1
+        """
         return [letter for letter in self.sent if letter.to == recipient]

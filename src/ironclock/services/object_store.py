@@ -58,6 +58,11 @@ class ObjectStore(Service):
         raises `FileExistsError` if there is an object under the key. Default False.
 
         Raises `InputError`, `ServiceError`, or the error of a fault.
+
+        Example::
+
+            store = rig.service(ic.services.ObjectStore())
+            store.put("manifests/TL-204", b"ada, bo")
         """
         if not isinstance(key, str) or not key:
             raise InputError(f"the key is {key!r}; give text that is not empty")
@@ -79,7 +84,14 @@ class ObjectStore(Service):
         return done
 
     def get(self, key: str) -> StoredObject:
-        """Return the object under `key`. Raises `FileNotFoundError`, `ServiceError`, or the error of a fault."""
+        """Return the object under `key`. Raises `FileNotFoundError`, `ServiceError`, or the error of a fault.
+
+        Example::
+
+            store = rig.service(ic.services.ObjectStore())
+            store.put("manifests/TL-204", b"ada, bo")
+            stored = store.get("manifests/TL-204")
+        """
 
         def act() -> StoredObject:
             if key not in self._objects:
@@ -93,6 +105,11 @@ class ObjectStore(Service):
         """Delete the object under `key`; return True if there was one.
 
         Raises `ServiceError`, or the error of a fault.
+
+        Example::
+
+            store = rig.service(ic.services.ObjectStore())
+            assert not store.delete("manifests/TL-204")
         """
         loop = self.in_rig("delete").loop
 
@@ -108,6 +125,12 @@ class ObjectStore(Service):
         """Return the keys that begin with `prefix`, in order, as the listing has heard of them.
 
         Raises `ServiceError`, or the error of a fault.
+
+        Example::
+
+            store = rig.service(ic.services.ObjectStore())
+            store.put("manifests/TL-204", b"ada, bo")
+            assert store.list("manifests/") == ["manifests/TL-204"]
         """
         loop = self.in_rig("list").loop
 

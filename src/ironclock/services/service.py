@@ -72,6 +72,11 @@ class Service:
         """Take the service down between two instants: each call raises `ServiceError`, and nothing is done.
 
         Parameters: `between` is a pair of instants, the end not included; `operation` is the only one that is down.
+
+        Example::
+
+            mail = rig.service(ic.services.Mail())
+            mail.outage(("2031-03-03T10:00", "2031-03-03T10:20"))
         """
         self._place("fail", operation, None, between, None, ServiceError(f"{self.name} is down"), outage=True)
 
@@ -82,6 +87,11 @@ class Service:
         """Make calls take longer: `by` passes before they do anything.
 
         Parameters: `operation`, `calls`, `between` and `chance` as in `Service`. Raises `InputError`, `DurationError`.
+
+        Example::
+
+            mail = rig.service(ic.services.Mail())
+            mail.slow(by="5s")
         """
         self._place("slow", operation, calls, between, chance, None, to_ns(by, what="by"))
 
@@ -92,6 +102,11 @@ class Service:
         """Make calls raise `error` (an exception or its class), and nothing is done.
 
         Parameters: `operation`, `calls`, `between` and `chance` as in `Service`. Raises `InputError`.
+
+        Example::
+
+            mail = rig.service(ic.services.Mail())
+            mail.fail(calls=1)
         """
         self._place("fail", operation, calls, between, chance, error)
 
@@ -102,6 +117,15 @@ class Service:
         """Make calls do their work and raise `error` after it, as if the answer was lost. Default: a `ResponseLost`.
 
         Parameters: `operation`, `calls`, `between` and `chance` as in `Service`. Raises `InputError`.
+
+        Example::
+
+            bank = rig.service(ic.services.Ledger("bank"))
+            bank.lose_response(calls=1)
+            try:
+                bank.post("passenger", "fares", 180, key="B-7")
+            except ic.ResponseLost:
+                assert bank.balance("fares") == 180, "the bank has done it"
         """
         lost = error if error is not None else ResponseLost(f"the answer of {self.name} was lost")
         self._place("lose", operation, calls, between, chance, lost)

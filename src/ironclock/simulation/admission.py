@@ -62,14 +62,26 @@ class Conditions:
         return False
 
     def off(self, name: str) -> None:
-        """Turn the condition `name` off: jobs that need it are held. Raises `InputError` for an unknown one."""
+        """Turn the condition `name` off: jobs that need it are held. Raises `InputError` for an unknown one.
+
+        Example::
+
+            job = rig.job(submit_manifest, name="upload", only_while=["network"])
+            rig.conditions.off("network")
+        """
         self._check(name)
         if name not in self._off:
             self._off.add(name)
             self._history.record("note", detail=f"{name} no longer holds")
 
     def on(self, name: str) -> None:
-        """Turn the condition `name` on: jobs held for it are due now. Raises `InputError` for an unknown one."""
+        """Turn the condition `name` on: jobs held for it are due now. Raises `InputError` for an unknown one.
+
+        Example::
+
+            job = rig.job(submit_manifest, name="upload", only_while=["network"])
+            rig.conditions.on("network")
+        """
         self._check(name)
         if name in self._off:
             self._off.discard(name)

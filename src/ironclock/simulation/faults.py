@@ -323,6 +323,14 @@ class Faults:
           Default 0.
 
         Raises `InputError` or `PolicyError`.
+
+        Example::
+
+            charge = rig.job(charge_fare, retry=ic.Retry(2, "1m"))
+            rig.faults.fail(charge, attempts=1, error=TimeoutError("no answer"))
+            job = rig.enqueue(charge.call("TL-204"))
+            rig.run_dry()
+            assert [one.outcome for one in job.attempts] == ["failed", "done"]
         """
         where, by_ns = self._list_for(at), to_ns(takes, what="takes")
         if by_ns and at != "start":
@@ -336,6 +344,14 @@ class Faults:
         """Make attempts hang until their timeout. Without a timeout they never end.
 
         Parameters: `at`, `visits` and the others as in `fail`.
+
+        Example::
+
+            charge = rig.job(charge_fare, retry=ic.Retry(2, "1m"), timeout="30s")
+            rig.faults.hang(charge, attempts=1)
+            job = rig.enqueue(charge.call("TL-204"))
+            rig.run_dry()
+            assert [one.outcome for one in job.attempts] == ["timed-out", "done"]
         """
         return self._place(self._list_for(at), "hang", job, attempts, between, chance, when, at=at, visits=visits)
 
@@ -346,6 +362,13 @@ class Faults:
         """Make attempts take longer.
 
         Parameters: `by` is how long the attempt waits at the seam; `at`, `visits` and the others as in `fail`.
+
+        Example::
+
+            rig.faults.slow(manifest, by="40s")
+            job = rig.enqueue(manifest.call("TL-204"))
+            rig.run_dry()
+            assert job.attempts[0].ended_at - job.attempts[0].started_at == dt.timedelta(seconds=40)
         """
         by_ns = to_ns(by, what="by")
         where = self._list_for(at)
@@ -365,6 +388,13 @@ class Faults:
           what the connection of the child has not committed. Default False.
 
         Raises `InputError`.
+
+        Example::
+
+            rig.faults.crash(manifest, at="ack", attempts=1)
+            job = rig.enqueue(manifest.call("TL-204"))
+            rig.run_dry()
+            assert [one.outcome for one in job.attempts] == ["crashed", "done"]
         """
         if hard and at in ("start", "ack"):
             raise InputError(f"at is {at!r}; a hard crash happens inside the code of the job, give another seam")
@@ -378,7 +408,15 @@ class Faults:
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None, after: Duration = 0,
     ) -> Fault:  # fmt: skip
-        """Deliver the same message a second time, `after` the start of the first attempt (default 0)."""
+        """Deliver the same message a second time, `after` the start of the first attempt (default 0).
+
+        Example::
+
+            rig.faults.deliver_twice(manifest)
+            job = rig.enqueue(manifest.call("TL-204"))
+            rig.run_dry()
+            assert len(job.attempts) == 2
+        """
         return self._place(
             self._placed.twice, "twice", job, attempts, between, chance, when, by=to_ns(after, what="after")
         )
@@ -387,14 +425,30 @@ class Faults:
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None,
     ) -> Fault:  # fmt: skip
-        """Lose the acknowledgement of an attempt that is done. Its job is delivered again."""
+        """Lose the acknowledgement of an attempt that is done. Its job is delivered again.
+
+        Example::
+
+            rig.faults.lose_ack(manifest, attempts=1)
+            job = rig.enqueue(manifest.call("TL-204"))
+            rig.run_dry()
+            assert len(job.attempts) == 2
+        """
         return self._place(self._placed.ack, "lose_ack", job, attempts, between, chance, when)
 
     def delay(
         self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
         chance: float | None = None, when: When = None,
     ) -> Fault:  # fmt: skip
-        """Deliver jobs late by `by`, so that later jobs can overtake them. `when` gets the `Job`."""
+        """Deliver jobs late by `by`, so that later jobs can overtake them. `when` gets the `Job`.
+
+        Example::
+
+            rig.faults.delay(manifest, by="5m")
+            job = rig.enqueue(manifest.call("TL-204"))
+            rig.run_dry()
+            assert f"{job.attempts[0].started_at:%H:%M}" == "09:05"
+        """
         by_ns = to_ns(by, what="by")
         return self._place(self._placed.delivery, "delay", job, attempts, between, chance, when, by=by_ns)
 
@@ -403,6 +457,13 @@ class Faults:
 
         That can happen if the queue is not part of the transaction: ``rig.transaction(joins=False)``. `when` gets the
         `Job`.
+
+        Example::
+
+            rig.faults.fetch_early(manifest)
+            with rig.transaction(joins=False):
+                job = rig.enqueue(manifest.call("TL-204"))
+                assert job.state == "done", "a worker was faster than the commit"
         """
         return self._place(self._placed.early, "early", job, None, None, chance, when)
 
@@ -413,6 +474,13 @@ class Faults:
         delivered again.
 
         Parameters: `queue` is the name of the only queue that is down. Default None: all queues.
+
+        Example::
+
+            rig.faults.outage(("2031-03-03T10:00", "2031-03-03T10:20"))
+            job = rig.enqueue(manifest.call("TL-204"), at="2031-03-03T10:05")
+            rig.run_dry()
+            assert f"{job.attempts[0].started_at:%H:%M}" == "10:20"
         """
         since, until = span_of(self._timeline, between)
         self._placed.outages.append((queue, since, until))
@@ -422,6 +490,12 @@ class Faults:
         """Let the wall clock jump. The monotonic clock and the rig's own instants do not.
 
         Parameters: `by` is how far; text can begin with a minus (``"-1h"``). `at` is the instant; default: now.
+
+        Example::
+
+            before = time.time()
+            rig.faults.jump_clock("-1h")
+            assert before - time.time() == 3600
         """
         by_ns = signed_ns(by)
         if at is None:
@@ -437,11 +511,28 @@ class Faults:
 
         Parameters, beside those of `Faults`: `calls` are the numbers of the enqueues of that job type, from 1. `when`
         gets the tuple of the job's arguments. `error` is an exception or its class; default `EnqueueRefused`.
+
+        Example::
+
+            rig.faults.refuse_enqueue(manifest, calls=1)
+            try:
+                rig.enqueue(manifest.call("TL-204"))
+            except ic.EnqueueRefused:
+                rig.enqueue(manifest.call("TL-204"))
         """
         return self._place(self._placed.enqueue, "refuse", job, calls, between, chance, when, checked_error(error))
 
     def clear(self) -> None:
-        """Remove every fault."""
+        """Remove every fault.
+
+        Example::
+
+            rig.faults.fail(manifest)
+            rig.faults.clear()
+            job = rig.enqueue(manifest.call("TL-204"))
+            rig.run_dry()
+            assert job.state == "done"
+        """
         self._placed.clear()
         self._changed()
 

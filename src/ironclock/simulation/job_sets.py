@@ -59,7 +59,13 @@ class JobSet(Sequence[Job[Any]]):
     __hash__ = None  # type: ignore[assignment]
 
     def one(self) -> Job[Any]:
-        """Return the only job of the set. Raises `SelectionError` if the set has none, or more than one."""
+        """Return the only job of the set. Raises `SelectionError` if the set has none, or more than one.
+
+        Example::
+
+            rig.enqueue(submit_manifest, "TL-204")
+            assert rig.jobs("submit_manifest").one().args == ("TL-204",)
+        """
         __tracebackhide__ = True  # so that pytest shows the line of the test
         if len(self) == 1:
             return self[0]
@@ -88,6 +94,11 @@ class JobSet(Sequence[Job[Any]]):
         """Raise `JobsDiffer`, with a table of the differences, unless the set has at least these jobs.
 
         Parameters: `jobs` as in `must_be`; `in_order`: True if their order matters. Default False.
+
+        Example::
+
+            rig.enqueue(submit_manifest, "TL-204")
+            rig.jobs().must_include(("submit_manifest", "TL-204"))
         """
         __tracebackhide__ = True
         _must_be(self._list(), [_as_expected(one) for one in jobs], in_order, True, self._asked_for)
@@ -108,7 +119,14 @@ class JobSet(Sequence[Job[Any]]):
         return [job.waits for job in self]
 
     def states(self) -> dict[str, int]:
-        """Return how many jobs are in each state. A state without jobs is left out."""
+        """Return how many jobs are in each state. A state without jobs is left out.
+
+        Example::
+
+            rig.enqueue(submit_manifest, "TL-204")
+            rig.run_dry()
+            assert rig.jobs().states() == {"done": 1}
+        """
         return dict(Counter(job.state for job in self))
 
     if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
@@ -117,7 +135,14 @@ class JobSet(Sequence[Job[Any]]):
             raise no_attribute(self, name)
 
     def story(self) -> str:
-        """Return what happened to all of the jobs, one job below the other."""
+        """Return what happened to all of the jobs, one job below the other.
+
+        Example::
+
+            rig.enqueue(submit_manifest, "TL-204")
+            rig.run_dry()
+            print(rig.jobs().story())
+        """
         return "\n".join(job.story() for job in self)
 
     def frame(self) -> pandas.DataFrame:
@@ -188,6 +213,15 @@ class DeadLetters(JobSet):
         - `where`: only those for which this function of the job is true. Default: all.
 
         Returns the jobs that were put back. Raises `RigStateError` for a job that is not dead, before any is moved.
+
+        Example::
+
+            rig.faults.fail("submit_manifest", between=("2031-03-03T09:00", "2031-03-03T10:00"))
+            job = rig.enqueue(submit_manifest, "TL-204")
+            rig.advance("2h")
+            rig.dead.requeue()
+            rig.settle()
+            assert job.state == "done"
         """
         return self._move(self._broker.requeue, jobs, where)
 
@@ -195,6 +229,14 @@ class DeadLetters(JobSet):
         """Give dead letters up for good: their state becomes ``dropped``.
 
         Parameters: `jobs`, `where` and errors as in `requeue`.
+
+        Example::
+
+            rig.faults.fail("submit_manifest")
+            job = rig.enqueue(submit_manifest, "TL-204")
+            rig.settle()
+            rig.dead.discard(where=lambda job: job.args == ("TL-204",))
+            assert job.state == "dropped"
         """
         return self._move(self._broker.discard, jobs, where)
 

@@ -478,11 +478,24 @@ class Job(Generic[R_co]):
         A job that ends with an error after it was asked is withdrawn. A job that returns is done.
 
         Raises `RigStateError` if the job is closed, or running and `running` is ``"refuse"``.
+
+        Example::
+
+            job = rig.enqueue(submit_manifest, "TL-204", after="1h")
+            job.withdraw()
+            assert job.state == "withdrawn"
         """
         self._live.home.withdraw(self._live, running)
 
     def story(self) -> str:
-        """Return what happened to the job, one line for each event, with instants in the rig's time zone."""
+        """Return what happened to the job, one line for each event, with instants in the rig's time zone.
+
+        Example::
+
+            job = rig.enqueue(submit_manifest, "TL-204")
+            rig.settle()
+            print(job.story())
+        """
         return self._live.home.story_of(self._live)
 
     def _looked_at(self) -> LiveJob:

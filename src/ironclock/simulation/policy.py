@@ -224,7 +224,12 @@ class JobType(Generic[P, R_co]):
         return any(one is fn for one in self.known_fns)
 
     def call(self, *args: P.args, **kwargs: P.kwargs) -> Call[R_co]:
-        """Bind arguments; return the call. Raises `InputError` if the callable does not take them."""
+        """Bind arguments; return the call. Raises `InputError` if the callable does not take them.
+
+        Example::
+
+            rig.enqueue(manifest.call("TL-204"), after="20m")
+        """
         # To bind is slow beside the rest of an enqueue. For plain positional arguments their count is enough.
         if kwargs or len(args) not in self._plain_counts:
             self._bound(args, kwargs)
@@ -282,7 +287,14 @@ class JobType(Generic[P, R_co]):
 
 
 class Call(Generic[R_co]):
-    """A job type with bound arguments, not enqueued yet. `JobType.call` returns it."""
+    """A job type with bound arguments, not enqueued yet. `JobType.call` returns it.
+
+    Example::
+
+        call = manifest.call("TL-204")
+        rig.enqueue(call)
+        rig.enqueue(call, after="1h")
+    """
 
     __slots__ = ("args", "kwargs", "type")
 

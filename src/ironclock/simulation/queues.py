@@ -277,6 +277,10 @@ class QueueControl:
         - `rate`: a pair such as ``(10, "1m")``: how many jobs can start in any span of that duration.
 
         Raises `PolicyError`, or `DurationError` for the span.
+
+        Example::
+
+            rig.queue("default").limit(running=2, rate=(100, "1m"))
         """
         for what, value in (("running", running), ("per_key", per_key)):
             if value is not None and (isinstance(value, bool) or not isinstance(value, int) or value < 1):
@@ -296,12 +300,24 @@ class QueueControl:
         self._reopen()
 
     def pause(self) -> None:
-        """Let no job of the queue start until `resume`. Jobs that are running continue."""
+        """Let no job of the queue start until `resume`. Jobs that are running continue.
+
+        Example::
+
+            rig.queue("default").pause()
+        """
         self.paused = True
         self._history.record("note", detail=f"queue {self.name!r} is paused")
 
     def resume(self) -> None:
-        """Let jobs of the queue start again."""
+        """Let jobs of the queue start again.
+
+        Example::
+
+            rig.queue("default").pause()
+            rig.advance("1h")
+            rig.queue("default").resume()
+        """
         self.paused = False
         self._history.record("note", detail=f"queue {self.name!r} goes on")
         self._reopen()

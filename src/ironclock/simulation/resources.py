@@ -77,6 +77,18 @@ class Resource:
         - `timeout`: how long to wait for a place. Default: the timeout of the resource; without one, for ever.
 
         Raises `ResourceTimeout`, whose message names the holders. If the worker of a holder dies, its place is free.
+
+        Example::
+
+            crane = rig.resource("crane", 1, timeout="30s")
+
+            def unload(crate):
+                with crane.take():
+                    time.sleep(10)
+
+            for crate in range(2):
+                rig.enqueue(rig.job(unload).call(crate))
+            rig.run_dry()
         """
         self.acquire(timeout)
         holder = self._loop.current
@@ -87,7 +99,14 @@ class Resource:
                 self._holders.remove(holder)
 
     def acquire(self, timeout: Duration | None = None) -> None:
-        """Take a place; `release` gives it back. Parameters: `timeout` and errors as in `take`."""
+        """Take a place; `release` gives it back. Parameters: `timeout` and errors as in `take`.
+
+        Example::
+
+            crane = rig.resource("crane", 1)
+            crane.acquire()
+            crane.release()
+        """
         limit_ns = self._timeout_ns if timeout is None else to_ns(timeout, what="timeout")
         if self._turns or self.used >= self.size:
             self._wait(limit_ns)

@@ -19,7 +19,19 @@ _NO_CAP = to_ns("36500d")
 
 
 class Wait:
-    """How long to wait after a failed attempt. A subclass has `after` and `describe`."""
+    """How long to wait after a failed attempt. A subclass has `after` and `describe`.
+
+    Example::
+
+        class Fibonacci(ic.Wait):
+            def after(self, attempt, error, previous, chance):
+                return (1, 1, 2, 3, 5, 8)[min(attempt, 6) - 1] * 10**9
+
+            def describe(self):
+                return "1, 1, 2, 3, 5, 8 seconds"
+
+        retry = ic.Retry(attempts=5, wait=Fibonacci())
+    """
 
     by_chance = False
     """True if the wait depends on chance, or on anything else but the number of the attempt."""
@@ -131,6 +143,10 @@ def fixed(wait: Duration, *, jitter: Jitter = None) -> Wait:
     """Return a wait that is the same after every failure.
 
     Parameters: `wait` a duration; `jitter` as in `exponential`. Raises `DurationError` or `PolicyError`.
+
+    Example::
+
+        retry = ic.Retry(attempts=3, wait=ic.fixed("30s"))  # or wait="30s"
     """
     return Curve(to_ns(wait, what="wait"), jitter=_checked(jitter))
 
@@ -142,6 +158,10 @@ def linear(
 
     Parameters: durations. `step`: default `first`. `cap`: default None, no limit. `jitter` as in `exponential`. Raises
     `DurationError` or `PolicyError`.
+
+    Example::
+
+        retry = ic.Retry(attempts=5, wait=ic.linear("10s"))  # 10, 20, 30, 40 seconds
     """
     start = to_ns(first, what="first")
     grow = start if step is None else to_ns(step, what="step")

@@ -113,6 +113,12 @@ class Workflow:
         - `args`: more arguments, after those from other steps.
 
         A step whose `after` steps end otherwise never starts. Raises `FlowError`.
+
+        Example::
+
+            flow = rig.flow("loading")
+            flow.add("weigh", weigh.call(3))
+            flow.add("load", load, after="weigh", args=[3])
         """
         if self._started:
             raise FlowError(f"flow {self.name!r} has started, and step {name!r} is new; add all steps before start()")
@@ -141,6 +147,12 @@ class Workflow:
         """Enqueue the steps that wait for nothing; return the workflow.
 
         Raises `FlowError` for a step after one that does not exist, and for a cycle, before anything is enqueued.
+
+        Example::
+
+            flow = rig.flow("loading")
+            flow.add("weigh", weigh.call(3))
+            flow.start()
         """
         if self._started:
             raise FlowError(f"flow {self.name!r} has started already; make another one with rig.flow(...)")
@@ -181,7 +193,16 @@ class Workflow:
         return "failed" if any(s == "failed" and name not in expected for name, s in states.items()) else "done"
 
     def job(self, step: str) -> Job[Any]:
-        """Return the only job of the step with the name `step`. Raises `FlowError` if it has none, or several."""
+        """Return the only job of the step with the name `step`. Raises `FlowError` if it has none, or several.
+
+        Example::
+
+            flow = rig.flow("loading")
+            flow.add("weigh", weigh.call(3))
+            flow.start()
+            rig.settle()
+            assert flow.job("weigh").state == "done"
+        """
         found = self[step].jobs
         if len(found) != 1:
             raise FlowError(f"step {step!r} of flow {self.name!r} has {len(found) or 'no'} jobs, not one; see .steps")
