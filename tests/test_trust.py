@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import re
 import sys
+from typing import Any
 
 import pytest
 from kept_failures import KEPT, printed
@@ -481,3 +482,22 @@ def test_an_error_of_the_rig_that_the_application_swallows_is_in_the_history() -
         told = [entry.data["text"] for entry in rig.history if entry.what == "note"]
         assert len(told) == 3
         assert all(text.startswith("the code under test has swallowed PayloadError: ship: argument 0") for text in told)
+
+
+@pytest.mark.parametrize(("set_it", "says"), [
+    (lambda rig, kind: setattr(rig, "zone", "UTC"), r"zone of a Rig cannot be set; give it when you make it: Rig\(zone="),
+    (lambda rig, kind: setattr(rig, "seed", 3), "seed of a Rig cannot be set"),
+    (lambda rig, kind: setattr(rig, "now", 3), "now of a Rig can only be read; let time pass with advance"),
+    (lambda rig, kind: setattr(rig, "workers", 3), r"workers of a Rig is a method; call it: workers\("),
+    (lambda rig, kind: setattr(kind, "retry", 3), "retry of the job type 'weigh' cannot be set; give it to rig.job"),
+    (lambda rig, kind: setattr(kind, "timeout_ns", 3), "timeout_ns of the job type 'weigh' cannot be set"),
+])  # fmt: skip
+def test_what_would_be_set_in_vain_is_refused(set_it: Any, says: str) -> None:
+    with ic.Rig() as rig:
+        kind = rig.job(lambda: None, name="weigh")
+        with pytest.raises(ic.WrongName, match=says):
+            set_it(rig, kind)
+        for owner, name in ((rig.queue("default"), "paused"), (rig.schedules, "down")):
+            with pytest.raises(AttributeError):
+                setattr(owner, name, True)
+        rig.harbour = "a name of the test's own"  # type: ignore[attr-defined]

@@ -20,7 +20,7 @@ from .capture.targets import Replacement
 from .errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob, nearest
 from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
-from .foundation.other_words import no_attribute
+from .foundation.other_words import must_not_be_set, no_attribute
 from .foundation.source_location import frame_of_caller
 from .history.attention import LooseEnd
 from .history.history import History
@@ -1594,6 +1594,12 @@ class Rig:
     def _forget_asyncio_loops(self) -> None:
         if self._asyncio_loops is not None:
             self._asyncio_loops.forget()
+
+    def __setattr__(self, name: str, value: object) -> None:
+        # `rig.zone = "UTC"` and `rig.now = ...` would do nothing, and a test would pass that should not.
+        if not name.startswith("_"):
+            must_not_be_set(self, name)
+        object.__setattr__(self, name, value)
 
     if not TYPE_CHECKING:  # with it, static tools would accept every misspelled name
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import inspect
 
 from ..errors import WrongName
 
@@ -58,3 +59,18 @@ def no_attribute(owner: object, name: str) -> WrongName:
         words = [_WORDS[one.__name__] for one in type(owner).__mro__ if one.__name__ in _WORDS]
         hint = next((found[name] for found in words if name in found), close[0] if close else "")
     return WrongName(f"a {kind} has no {name!r}{f'; did you mean {hint}?' if hint else ''}")
+
+
+def must_not_be_set(owner: object, name: str) -> None:
+    """Raise `WrongName` for a name of an object that a user can set only in another way, which the error says."""
+    kind = type(owner)
+    if name in inspect.signature(kind).parameters:
+        raise WrongName(
+            f"{name} of a {kind.__name__} cannot be set; give it when you make it: {kind.__name__}({name}=...)"
+        )
+    member = getattr(kind, name, None)
+    if isinstance(member, property):
+        hint = "; let time pass with advance or advance_to" if name == "now" else ""
+        raise WrongName(f"{name} of a {kind.__name__} can only be read{hint}")
+    if callable(member):
+        raise WrongName(f"{name} of a {kind.__name__} is a method; call it: {name}(...)")

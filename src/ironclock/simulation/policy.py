@@ -10,7 +10,7 @@ from datetime import timedelta
 from types import FunctionType, MethodType
 from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, Protocol, TypeVar
 
-from ..errors import InputError, PolicyError, RigWarning, nearest
+from ..errors import InputError, PolicyError, RigWarning, WrongName, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.other_words import no_attribute
 from .retry import Retry, RetryBudget
@@ -155,6 +155,13 @@ class JobType(Generic[P, R_co]):
         "is_async", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority", "queue", "retry",
         "retry_budget", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
+
+    def __setattr__(self, name: str, value: object) -> None:
+        if name in _OF_POLICY and hasattr(self, name):
+            raise WrongName(
+                f"{name} of the job type {self.name!r} cannot be set; give it to rig.job(...), or another policy"
+            )
+        object.__setattr__(self, name, value)
 
     def __init__(self, fn: Callable[P, Any], name: str, policy: Policy) -> None:
         self.fn: Callable[..., Any] = fn
@@ -311,6 +318,9 @@ class Call(Generic[R_co]):
         return f"{self.type.name}({', '.join(given)})"
 
 
+_OF_POLICY = frozenset((
+    "name", "policy", "retry", "queue", "priority", "timeout_ns", "takes_ns", "lease_ns", "expires_ns", "spread",
+))  # fmt: skip
 _COROUTINE = 0x80  # inspect.CO_COROUTINE, without importing inspect
 _GENERATORS = 0x20 | 0x200  # CO_GENERATOR, CO_ASYNC_GENERATOR
 

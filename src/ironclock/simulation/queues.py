@@ -240,8 +240,7 @@ class QueueControl:
     def __init__(self, name: str, loop: EventLoop, history: History, pools: Pools, jobs: list[LiveJob]) -> None:
         self.name = name
         """The queue's name."""
-        self.paused = False
-        """True while no job of the queue can start."""
+        self._paused = False
         self._loop = loop
         self._history = history
         self._pools = pools
@@ -299,6 +298,11 @@ class QueueControl:
         self._limit, self._per_key = running, per_key
         self._reopen()
 
+    @property
+    def paused(self) -> bool:
+        """True while no job of the queue can start. `pause` and `resume` change it."""
+        return self._paused
+
     def pause(self) -> None:
         """Let no job of the queue start until `resume`. Jobs that are running continue.
 
@@ -306,7 +310,7 @@ class QueueControl:
 
             rig.queue("default").pause()
         """
-        self.paused = True
+        self._paused = True
         self._history.record("note", detail=f"queue {self.name!r} is paused")
 
     def resume(self) -> None:
@@ -318,7 +322,7 @@ class QueueControl:
             rig.advance("1h")
             rig.queue("default").resume()
         """
-        self.paused = False
+        self._paused = False
         self._history.record("note", detail=f"queue {self.name!r} goes on")
         self._reopen()
 
@@ -326,7 +330,7 @@ class QueueControl:
 
     def reason_to_wait(self, job: LiveJob) -> str:
         """Return in words why a job of this queue cannot start now. Empty if it can."""
-        if self.paused:
+        if self._paused:
             return f"queue {self.name!r} is paused"
         if self._limit is not None and self._running >= self._limit:
             return f"{self._running} jobs of queue {self.name!r} are running, its limit"
