@@ -539,6 +539,8 @@ def _as_markdown(text: str) -> list[str]:
             continue
         if code and lines[-1] == "```python" and not line.strip():
             continue
+        if lines and lines[-1] == "```python" and line.startswith("    ["):
+            lines[-1] = "```toml"
         lines.append(line[4:] if code else line)
     while code and not lines[-1].strip():
         lines.pop()
