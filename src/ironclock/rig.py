@@ -162,8 +162,7 @@ class Rig:
         self._databases: list[_Database] = []
         self._outboxes: list[Outbox] = []
         self._loops: WorkerLoops | None = None
-        self.schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
-        """The schedules by name: ``rig.schedules["close-till"]``."""
+        self._schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
         # Who has entered it, and on whose behalf.
         self._thread: int | None = None
         self._depth = 0  # how often it is entered, one inside the other
@@ -288,6 +287,11 @@ class Rig:
         """
         simulation = self._simulation
         return Resource(simulation.loop, simulation.history, simulation.attempts.on_death, name, size, timeout)
+
+    @property
+    def schedules(self) -> Timetable:
+        """The schedules by name: ``rig.schedules["close-till"]``."""
+        return self._schedules
 
     @property
     def conditions(self) -> Conditions:
@@ -632,9 +636,9 @@ class Rig:
         poll_ns = 0 if poll is None else to_ns(poll, what="poll")
         broker = self._simulation.broker
         made = Scheduled(
-            self.schedules, self._loop, broker, name, call, bound, overlap, missed, poll_ns, late, until_done
+            self._schedules, self._loop, broker, name, call, bound, overlap, missed, poll_ns, late, until_done
         )
-        self.schedules.add(made)
+        self._schedules.add(made)
         self._simulation.requests.schedule_added(name)
         self._simulation.schedule_names.setdefault(name)
         return made
@@ -1558,7 +1562,7 @@ class Rig:
             pool.queues.clear()
         for part in (
             *self._services.values(), *self._outboxes, *(() if self._loops is None else self._loops.parts),
-            self.schedules, self._events, self._registry, self._clock_functions,
+            self._schedules, self._events, self._registry, self._clock_functions,
             self._threads, *self._simulation.parts, self._simulation,
         ):  # fmt: skip
             if part is not None:

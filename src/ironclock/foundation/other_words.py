@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import difflib
-import inspect
+from functools import cache
+from typing import Any
 
 from ..errors import WrongName
 
@@ -61,10 +62,18 @@ def no_attribute(owner: object, name: str) -> WrongName:
     return WrongName(f"a {kind} has no {name!r}{f'; did you mean {hint}?' if hint else ''}")
 
 
+@cache
+def _parameters(kind: Any) -> frozenset[str]:
+    """Return the names of the parameters with which an object of a class is made."""
+    import inspect  # only here: hardly any test needs it
+
+    return frozenset(inspect.signature(kind).parameters)
+
+
 def must_not_be_set(owner: object, name: str) -> None:
     """Raise `WrongName` for a name of an object that a user can set only in another way, which the error says."""
-    kind = type(owner)
-    if name in inspect.signature(kind).parameters:
+    kind: Any = type(owner)
+    if name in _parameters(kind):
         raise WrongName(
             f"{name} of a {kind.__name__} cannot be set; give it when you make it: {kind.__name__}({name}=...)"
         )

@@ -151,19 +151,20 @@ class JobType(Generic[P, R_co]):
     """
 
     __slots__ = (
-        "_plain_counts", "_signatures", "by_default", "deployment", "expires_ns", "fn", "has_admission_rules",
-        "is_async", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority", "queue", "retry",
-        "retry_budget", "spread", "takes_ns", "timeout_ns",
+        "_is_made", "_plain_counts", "_signatures", "by_default", "deployment", "expires_ns", "fn",
+        "has_admission_rules", "is_async", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority",
+        "queue", "retry", "retry_budget", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
 
     def __setattr__(self, name: str, value: object) -> None:
-        if name in _OF_POLICY and hasattr(self, name):
+        if name in _OF_POLICY and self._is_made:
             raise WrongName(
                 f"{name} of the job type {self.name!r} cannot be set; give it to rig.job(...), or another policy"
             )
         object.__setattr__(self, name, value)
 
     def __init__(self, fn: Callable[P, Any], name: str, policy: Policy) -> None:
+        self._is_made = False
         self.fn: Callable[..., Any] = fn
         """The callable."""
         self.known_fns: tuple[Callable[..., Any], ...] = (fn,)
@@ -212,6 +213,7 @@ class JobType(Generic[P, R_co]):
         """True if an attempt is more than the call of the function."""
         self._signatures: tuple[Any, ...] | None = None
         self._plain_counts = _positional(fn)
+        self._is_made = True
 
     def deploy(self, deployment: Versions | None, fn: Callable[..., Any], *versions: Callable[..., Any]) -> None:
         """Begin a deployment, or end one (None).
