@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 import ironclock as ic
 from ironclock.history.job_records import job_records
 from ironclock.history.log_histories import history_of
+from ironclock.history.log_parts import in_columns
 from ironclock.history.log_rows import Reading, read
 from ironclock.history.log_sources import opened_table
 from ironclock.laws.law import Law, World, broken_by
@@ -81,10 +82,17 @@ def written(folder: Path, log: list[Row], head: tuple[str, ...] = HEAD) -> tuple
     return table, lines
 
 
+def in_columns_or_rows(paths: list[Path], torn: list[str], **how: Any) -> ic.History:
+    """Read logs in columns, however small they are; row by row if they cannot be read in columns."""
+    reading = Reading.of(**how)
+    found = in_columns([str(path) for path in paths], reading, None, None, torn, None)
+    return ic.log_history(paths, torn=torn, **how) if found is None else found
+
+
 def told(path: Path, **how: Any) -> tuple[ic.History, list[str]]:
     """Read a log, in columns if that can be."""
     torn: list[str] = []
-    history = ic.log_history(path, torn=torn, bad_rows=1, **how)
+    history = in_columns_or_rows([path], torn, bad_rows=1, **how)
     return history, sorted(line.split(":", 1)[1] for line in torn)
 
 
@@ -245,18 +253,22 @@ def test_what_cannot_be_read_is_said_with_its_line(tmp_path: Path, column: str, 
     with by_csv.open("a") as file:
         row = {**log_of("job", ["j"])[0], column: cell}
         file.write(",".join(row[name] for name in HEAD) + "\n")
-    with pytest.raises(ic.LogError, match=words):
-        ic.log_history(by_csv)
+    for read_it in (ic.log_history, lambda path: in_columns_or_rows([path], [])):
+        with pytest.raises(ic.LogError, match=words):
+            read_it(by_csv)
 
 
-def test_rows_with_other_widths_and_empty_lines(tmp_path: Path) -> None:
+@pytest.mark.parametrize("columns", [True, False])
+def test_rows_with_other_widths_and_empty_lines(tmp_path: Path, columns: bool) -> None:
     good = f"a,charge_fare,{at(1)},{at(2)},ok"
     text = f'job,name,started,ended,outcome\n\n{good}\nx,y\n"b\n2",p,{at(1)},{at(0)},ok\n,,,,\n"x\ny",2\nx,2,3,4,5,6\n{good}\n'
     path = tmp_path / "log.csv"
     for ends in ("\n", "\r\n"):
         path.write_bytes(b"\xef\xbb\xbf" + text.replace("\n", ends).encode())
         torn: list[str] = []
-        (job,) = World(ic.log_history(path, torn=torn)).job_records
+        history = in_columns_or_rows([path], torn) if columns else ic.log_history(path, torn=torn)
+        assert (history.jobs_in_columns(history.entry) is not None) == columns
+        (job,) = World(history).job_records
         assert job.id == "a"
         assert [line.removeprefix(str(path)) for line in torn] == [
             ":4: the head has 5 columns, and this row has 2",
@@ -275,25 +287,53 @@ def test_many_bad_rows_in_several_batches(tmp_path: Path) -> None:
     path = tmp_path / "log.csv"
     path.write_text("job,name,started,ended,outcome,args\n" + "\n".join(rows))
     torn: list[str] = []
-    assert len(World(ic.log_history(path, torn=torn)).job_records) == 60_000 - 12
+    history = ic.log_history(path, torn=torn)
+    assert history.jobs_in_columns(history.entry) is not None, "a large log is read in columns"
+    assert len(World(history).job_records) == 60_000 - 12
     assert [line.split(":")[1] for line in torn] == [str(5000 * n + 1) for n in range(1, 13)]
 
 
-def test_several_files_that_overlap(tmp_path: Path) -> None:
+@pytest.mark.parametrize("columns", [True, False])
+def test_several_files_that_overlap(tmp_path: Path, columns: bool) -> None:
+    def read_them(*paths: Path, torn: list[str], **how: Any) -> ic.History:
+        return in_columns_or_rows(list(paths), torn, **how) if columns else ic.log_history(paths, torn=torn, **how)
+
     one, two = tmp_path / "one.csv", tmp_path / "two.csv"
     head = "job,started,ended,outcome\n"
     one.write_text(f"{head}a,{at(1)},{at(2)},error\nb,{at(1)},{at(2)},ok\n")
     two.write_text(f"job,outcome,started,ended\nb,ok,{at(1)},{at(2)}\na,ok,{at(3)},{at(4)}\n")
     torn: list[str] = []
-    first, second = World(ic.log_history([one, two], torn=torn)).job_records
+    first, second = World(read_them(one, two, torn=torn)).job_records
     assert [len(first.attempts), len(second.attempts)] == [2, 1]
     assert torn == [f"{two}:2: the row is the same as that of {one}:3; it counts once"]
     lines = tmp_path / "two.jsonl"
     lines.write_text(json.dumps({"job": "b", "started": at(1), "ended": at(2), "outcome": "ok"}) + "\n")
     torn = []
-    assert len(World(ic.log_history([one, lines], torn=torn)).job_records) == 2
+    assert len(World(read_them(one, lines, torn=torn)).job_records) == 2
     assert torn == [f"{lines}:1: the row is the same as that of {one}:3; it counts once"], "also row by row"
-    assert len(World(ic.log_history([one, two], keeps_doubles=True)).job_records[1].attempts) == 2
+    assert len(World(read_them(one, two, torn=[], keeps_doubles=True)).job_records[1].attempts) == 2
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(broken=st.lists(st.text('ab1,";\n\r \t\0é', max_size=12), min_size=1, max_size=4), at_line=st.integers(0, 4))
+def test_damaged_files_are_read_alike_or_refused_alike(tmp_path: Path, broken: list[str], at_line: int) -> None:
+    good = [f"j{n},charge_fare,{at(n)},{at(n + 1)},ok,w" for n in range(3)]
+    lines = ["job,name,started,ended,outcome,worker", *good]
+    if len(broken) % 2:
+        lines[at_line:at_line] = broken
+    else:  # inside of the last cells, as they come
+        lines = [f"{line[:-1]}{text}" for line, text in zip(lines, [*broken, "w", "w", "w"], strict=False)]
+    path = tmp_path / "log.csv"
+    path.write_bytes("\n".join(lines).encode())
+
+    def outcome(read_it: Callable[[], tuple[ic.History, list[str]]]) -> Any:
+        try:
+            history, bad = read_it()
+        except ic.LogError as error:
+            return str(error)
+        return history.digest(), bad
+
+    assert outcome(lambda: told(path)) == outcome(lambda: row_by_row(path))
 
 
 # --- part by part ---------------------------------------------------------------------------------------

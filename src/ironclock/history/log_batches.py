@@ -6,7 +6,10 @@ is left to `log_rows`, which has the words for it. Needs numpy and pyarrow.
 
 from __future__ import annotations
 
+import csv
+import io
 import itertools
+import re
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any, TypeAlias
 
@@ -33,6 +36,7 @@ SCHEMA = pa.schema([
     *((name, pa.int64()) for name in (*_INSTANTS, "attempt")), ("outcome", pa.int8()),
 ])  # fmt: skip
 """One attempt a row. Instants are nanoseconds since the epoch; `file` is the place of the file in the list of files."""
+_LINE_END = r"\r\n|\r|\n"
 _BLOCK = 4 << 20
 _SOME_ROWS = 50_000
 _DIGITS = r"^(?P<whole>[0-9]{1,18})(?:\.(?P<rest>[0-9]{1,9}))?$"
@@ -128,7 +132,7 @@ class _Lines:
         lengths = np.ones(rows, dtype=np.int64)
         if self._csv.has_quotes:
             for column in read.columns:
-                lengths += pc.count_substring(column, "\n").to_numpy()
+                lengths += pc.count_substring_regex(column, _LINE_END).to_numpy()
         skipped = 0
         lines = self._line + np.cumsum(lengths)
         while self._ragged and self._ragged[0][0] - self._row - skipped < rows:
@@ -147,9 +151,13 @@ class _Lines:
     def _note(self, before: int) -> int:
         """Note the next row that is left out, after that line. Return how many lines it has."""
         _, cells, text = self._ragged.pop(0)
-        length = 1 + text.count("\n")
-        words = f"the head has {self._csv.width} columns, and this row has {cells}"
-        self._notes.append((self._place, before + length, words))
+        length = 1 + len(re.findall(_LINE_END, text))
+        if text.count('"') % 2:
+            raise NotInColumns("a quote has no end")
+        values = next(csv.reader(io.StringIO(text, newline=""), delimiter=self._csv.delimiter), [])
+        if any(values):  # else it is not a row
+            words = f"the head has {self._csv.width} columns, and this row has {cells}"
+            self._notes.append((self._place, before + length, words))
         return length
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping, Sequence
 from importlib.util import find_spec
 from os import PathLike, fspath
@@ -21,6 +22,8 @@ _ORDER = {
 }  # fmt: skip
 """The order of events to which a log gives the same instant."""
 _OF_AN_INSTANT = 4
+_LARGE = 500_000
+"""The size in bytes from which files are read in columns."""
 
 
 class LogKeywords(TypedDict, total=False):
@@ -75,7 +78,7 @@ def log_history(
     reading = Reading.of(columns, outcomes, zone, keeps_doubles, bad_rows)
     places = places_of(path, query)
     with paused_collector():
-        if has_arrow():
+        if has_arrow() and (query is not None or _is_large(places)):
             from .log_parts import in_columns
 
             found = in_columns(places, reading, delimiter, query, bad, guessed)
@@ -96,6 +99,11 @@ def places_of(path: str | PathLike[str] | Sequence[str | PathLike[str]], query: 
     if not paths:
         raise LogError("the list of logs is empty; give the path of at least one")
     return [fspath(one) if query else example(fspath(one)) for one in paths]
+
+
+def _is_large(places: Sequence[str]) -> bool:
+    """Return True if to read files row by row takes longer than to import what reads them in columns."""
+    return sum(os.path.getsize(place) for place in places if os.path.isfile(place)) >= _LARGE
 
 
 def has_arrow() -> bool:
