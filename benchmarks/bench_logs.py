@@ -116,7 +116,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         large, small = Path(folder) / "large.csv", Path(folder) / "small.csv"
         make(large, ROWS)
-        make(small, 100)
+        make(small, 5_000)  # large enough to be read in columns, so that everything is imported
         several = [Path(folder) / f"{times}.csv" for times in (5, LARGE // ROWS)]
         for path in several:
             repeat(large, path, 5 if path is several[0] else LARGE // ROWS)
