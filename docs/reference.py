@@ -170,10 +170,10 @@ class Reference:
             if member in left_out:
                 continue
             self.described[f"{name}.{member}"] = page.file
-            lines += _head("###", f"{name}.{member}" if kind != "dunder" else f"{name}: {text}", f"{name}.{member}")
+            lines += _head("###", f"{name}.{member}", f"{name}.{member}")
             if kind == "method":
                 lines += [*_signature(member, value, skip=True), *_doc(value), ""]
-            elif kind == "attribute":
+            else:
                 lines += [*_type_of(value), *_as_markdown(text), ""]
         return lines
 
@@ -183,7 +183,7 @@ class Reference:
         self.things[name] = function
         if not callable(function) or not hasattr(function, "__name__"):
             return [*_head(head, shown, name), *_alias(name), ""]
-        return [*_head(head, shown, name), *_signature(name.rpartition(".")[2], function), *_doc(function), ""]
+        return [*_head(head, shown, name), *_signature(name, function), *_doc(function), ""]
 
     def _linked(self, page: Page) -> str:
         """Return the text of a page. Names in it lead to where they are described."""
@@ -283,7 +283,7 @@ class Reference:
                       "| option | what it does |", "|---|---|"]  # fmt: skip
             for parameter in command.get_params(context):
                 record = parameter.get_help_record(context)
-                if record is not None and parameter.name != "help":
+                if record is not None and "--help" not in parameter.opts:  # click keeps how it was asked first
                     option, words = record
                     lines.append(f"| `{option}` | {_cell(words)} |")
             lines.append("")

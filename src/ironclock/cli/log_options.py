@@ -71,7 +71,7 @@ class LogOptions:
         guessed: dict[str, str] = {}
         if self.query is None and len(given) == 1 and _is_saved(given[0]):
             with Waiting(what):
-                found = check_history(ic.History.load(given[0], torn), laws)
+                found = check_history(lambda: ic.History.load(given[0], torn), laws)
         else:
             how = self._how(mapping, torn, guessed)
             with Waiting(what) as waiting, Meter(what) as meter:

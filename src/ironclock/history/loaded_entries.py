@@ -52,7 +52,7 @@ class LoadedEntries(Protocol):
     def keys_of(self, effect: str, doubled: bool) -> list[tuple[int, Any]]:
         """Return the index and the key of each effect of a name that was done.
 
-        Parameters: `doubled`: only keys that are there more than once are needed; others can be left out, but not all.
+        Parameters: `doubled`: only keys that are there more than once are needed; others can be left out.
         """
 
 

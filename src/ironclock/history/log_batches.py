@@ -19,7 +19,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 
 from ..errors import DurationError, InstantError, LogError
-from .log_rows import OUTCOME_CODES, Cells
+from .log_rows import OUTCOME_CODES, SCALES, Cells
 from .log_sources import CsvFile, LogTable
 
 Ints: TypeAlias = "np.ndarray[Any, np.dtype[Any]]"
@@ -40,8 +40,6 @@ _LINE_END = r"\r\n|\r|\n"
 _BLOCK = 4 << 20
 _SOME_ROWS = 50_000
 _DIGITS = r"^(?P<whole>[0-9]{1,18})(?:\.(?P<rest>[0-9]{1,9}))?$"
-_SCALES = ((10**11, 1_000_000_000), (10**14, 1_000_000), (10**17, 1_000))
-"""The size of a number of an instant below which it is in seconds, milliseconds or microseconds."""
 _LONGEST = 4 * 10**18
 
 
@@ -271,9 +269,9 @@ def _since_1970(text: Any) -> Any:
         raise pa.ArrowInvalid("not a number")
     whole, rest = pc.struct_field(parts, "whole"), pc.struct_field(parts, "rest")
     number = pc.cast(whole, pa.int64())
-    scale = pa.scalar(1, pa.int64())
-    for below, factor in reversed(_SCALES):
-        scale = pc.if_else(pc.less(number, below), factor, scale)
+    scale = pa.scalar(SCALES[-1][1], pa.int64())
+    for least, unit in reversed(SCALES[:-1]):
+        scale = pc.if_else(pc.greater_equal(number, least), unit, scale)
     found = pc.multiply_checked(number, scale)
     if pc.any(pc.greater(pc.binary_length(rest), 0)).as_py():
         if pc.any(pc.equal(scale, 1)).as_py():

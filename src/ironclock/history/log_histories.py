@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Mapping, Sequence
 from importlib.util import find_spec
 from os import PathLike, fspath
@@ -14,16 +13,11 @@ from ..foundation.instants import InstantTexts, Timeline
 from ..foundation.paused_collector import paused_collector
 from .entries import Entry
 from .history import History
-from .log_rows import Reading, Row, Seen, read
-from .log_sources import opened_table
+from .log_rows import OF_AN_INSTANT, ORDER, Reading, Row, Seen, read
+from .log_sources import opened_table, size_of
 
-_ORDER = {
-    "enqueued": 0, "effect": 1, "done": 2, "failed": 2, "timed-out": 2, "crashed": 2, "redelivered": 3, "started": 4,
-}  # fmt: skip
-"""The order of events to which a log gives the same instant."""
-_OF_AN_INSTANT = 4
 _LARGE = 500_000
-"""The size in bytes from which files are read in columns."""
+"""The size in bytes from which files are read in columns. For smaller ones, the import alone would take longer."""
 
 
 class LogKeywords(TypedDict, total=False):
@@ -78,7 +72,7 @@ def log_history(
     reading = Reading.of(columns, outcomes, zone, keeps_doubles, bad_rows)
     places = places_of(path, query)
     with paused_collector():
-        if has_arrow() and (query is not None or _is_large(places)):
+        if has_arrow() and (query is not None or size_of(places) >= _LARGE):
             from .log_parts import in_columns
 
             found = in_columns(places, reading, delimiter, query, bad, guessed)
@@ -101,11 +95,6 @@ def places_of(path: str | PathLike[str] | Sequence[str | PathLike[str]], query: 
     return [fspath(one) if query else example(fspath(one)) for one in paths]
 
 
-def _is_large(places: Sequence[str]) -> bool:
-    """Return True if to read files row by row takes longer than to import what reads them in columns."""
-    return sum(os.path.getsize(place) for place in places if os.path.isfile(place)) >= _LARGE
-
-
 def has_arrow() -> bool:
     """Return True if logs can be read in columns."""
     return all(find_spec(name) is not None for name in ("numpy", "pyarrow"))
@@ -123,8 +112,7 @@ def history_of(rows: Iterable[Row], zone: str) -> History:
 
     def add(ns: int, what: str, job: str, name: str, attempt: int, data: dict[str, Any]) -> None:
         entry = Entry(timeline, ns, what, job, name, attempt, data)
-        # An attempt that takes no time ends after it starts, and not before.
-        rank = _ORDER[what] + (_OF_AN_INSTANT if attempt in instant and what != "started" else 0)
+        rank = ORDER[what] + (OF_AN_INSTANT if attempt in instant and what != "started" else 0)
         entries.append((ns, rank, len(entries), entry))
 
     for job, attempts in jobs.items():

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
 from functools import cached_property
-from typing import Any, TypeAlias, overload
+from typing import Any, overload
 
 import numpy as np
 import pyarrow as pa
@@ -18,11 +18,9 @@ from ..foundation.instants import InstantTexts, Timeline
 from .entries import Entry
 from .job_records import JobRecord, records_from
 from .loaded_entries import Step
-from .log_batches import NONE, numbers
-from .log_rows import OUTCOME_CODES
+from .log_batches import NONE, Ints, numbers
+from .log_rows import OF_AN_INSTANT, ORDER, OUTCOME_CODES
 from .records import DEAD
-
-Ints: TypeAlias = "np.ndarray[Any, np.dtype[Any]]"
 
 _DONE, _FAILED, _TIMED_OUT, _CRASHED, _DEAD = (
     OUTCOME_CODES[word] for word in ("done", "failed", "timed-out", "crashed", "dead")
@@ -30,9 +28,8 @@ _DONE, _FAILED, _TIMED_OUT, _CRASHED, _DEAD = (
 _ENQUEUED, _STARTED, _EFFECT, _ENDED, _REDELIVERED = range(5)
 """The kinds of entries that a row can have, in the order in which it has them."""
 _KINDS = 5
-_RANKS = np.array([0, 4, 1, 2, 3], dtype=np.int64)
-"""The order of entries with the same instant."""
-_OF_AN_INSTANT = 4
+_RANKS = np.array([ORDER[what] for what in ("enqueued", "started", "effect", "done", "redelivered")], dtype=np.int64)
+"""By a kind, its place among entries with the same instant."""
 _WORDS = ("done", "failed", "timed-out", "crashed", "failed")
 _FOREVER = (1 << 63) - 1
 
@@ -163,8 +160,8 @@ class LogColumns:
         there[:, _REDELIVERED] = self._is_redelivered
         ranks = np.broadcast_to(_RANKS, (rows, _KINDS)).copy()
         of_an_instant = self.started == self.ended
-        ranks[of_an_instant, _EFFECT] += _OF_AN_INSTANT
-        ranks[of_an_instant, _ENDED] += _OF_AN_INSTANT
+        ranks[of_an_instant, _EFFECT] += OF_AN_INSTANT
+        ranks[of_an_instant, _ENDED] += OF_AN_INSTANT
         flat = np.flatnonzero(there.ravel())
         at_flat, rank_flat = at.ravel()[flat], ranks.ravel()[flat]
         return flat[np.lexsort((rank_flat, at_flat))]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -18,7 +17,7 @@ from .loaded_entries import ListedEntries
 from .log_batches import NONE, SCHEMA, TEXTS, Ints, Note, NotInColumns, batches, numbers
 from .log_in_columns import LogColumns, sorted_by_job
 from .log_rows import NO_END, OUTCOME_CODES, Cells, Reading, doubled, ends_too_early
-from .log_sources import LogTable, opened_table
+from .log_sources import LogTable, opened_table, size_of
 
 Order: TypeAlias = "tuple[Ints, Ints]"
 _COMPRESSION = 8
@@ -251,8 +250,7 @@ class SplitLog:
 
 
 def _size(table: LogTable) -> int:
-    size = os.path.getsize(table.place) if os.path.isfile(table.place) else 0
-    return size * (_COMPRESSION if table.csv is not None and table.csv.compression else 1)
+    return size_of([table.place]) * (_COMPRESSION if table.csv is not None and table.csv.compression else 1)
 
 
 def rows_of_jobs(table: pa.Table, jobs: Ints) -> pa.Table:

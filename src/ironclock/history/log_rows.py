@@ -34,7 +34,14 @@ EVENTS = {
 _FEW_BAD = 10
 """So many bad rows are never too many."""
 _MOST = 1e21
-_SCALES: tuple[tuple[float, int], ...] = ((1e17, 1), (1e14, 1_000), (1e11, 1_000_000), (0.0, NS))
+SCALES: tuple[tuple[int, int], ...] = ((10**17, 1), (10**14, 1_000), (10**11, 1_000_000), (0, NS))
+"""From which size on a number since 1970 is in nanoseconds, microseconds, milliseconds or seconds; and that unit."""
+ORDER = {
+    "enqueued": 0, "effect": 1, "done": 2, "failed": 2, "timed-out": 2, "crashed": 2, "redelivered": 3, "started": 4,
+}  # fmt: skip
+"""The order of events to which a log gives the same instant."""
+OF_AN_INSTANT = 4
+"""What is added for the end of an attempt that takes no time: it ends after it starts, and not before."""
 OUTCOME_CODES = {"done": 0, "failed": 1, "timed-out": 2, "crashed": 3, "dead": 4}
 """The outcomes of attempts, and the number that stands for each in columns."""
 _KNOWN_OUTCOMES = tuple(OUTCOME_CODES)
@@ -398,7 +405,7 @@ class Instants:
 def _scaled(text: str, number: float) -> int:
     if not abs(number) < _MOST:
         raise InstantError(f"{text} is too large for seconds, milliseconds, microseconds or nanoseconds since 1970")
-    scale = next((scale for least, scale in _SCALES if abs(number) >= least), NS)
+    scale = next((scale for least, scale in SCALES if abs(number) >= least), NS)
     if text.isdigit():
         return int(text) * scale
     whole, _, rest = text.partition(".")

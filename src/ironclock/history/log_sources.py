@@ -10,9 +10,11 @@ import io
 import itertools
 import json
 import lzma
+import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from ..errors import LogError
@@ -47,8 +49,19 @@ class CsvFile:
     width: int
     compression: str | None
     """``"gzip"``, ``"bz2"`` or None."""
-    has_quotes: bool
-    """False if no cell can have a quote, a delimiter or the end of a line in it."""
+
+    @cached_property
+    def has_quotes(self) -> bool:
+        """False if no cell can have a quote, a delimiter or the end of a line in it."""
+        if self.compression is not None:
+            return True  # perhaps
+        with open(self.path, "rb", buffering=0) as file:
+            return any(b'"' in part for part in iter(lambda: file.read(1 << 20), b""))
+
+
+def size_of(places: Sequence[str]) -> int:
+    """Return the size of files in bytes, without those that do not exist."""
+    return sum(os.path.getsize(place) for place in places if os.path.isfile(place))
 
 
 @contextmanager
@@ -115,13 +128,8 @@ def _of_csv(
     compression = _compression(path)[1]
     csv_file = None
     if is_utf_8 and not before and names and reader.line_num == 1 and compression != "xz":
-        csv_file = CsvFile(path, delimiter, len(names), compression, compression is not None or _has_quotes(path))
+        csv_file = CsvFile(path, delimiter, len(names), compression)
     return LogTable(path, names, _csv_rows(reader, len(names), path, bad, before), csv_file)
-
-
-def _has_quotes(path: str) -> bool:
-    with open(path, "rb", buffering=0) as file:
-        return any(b'"' in part for part in iter(lambda: file.read(1 << 20), b""))
 
 
 def _csv_rows(reader: Any, width: int, path: str, bad: list[str], before: int) -> Lines:

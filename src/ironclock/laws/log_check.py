@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -17,6 +16,7 @@ from ..foundation.paused_collector import paused_collector
 from ..history.history import History
 from ..history.log_histories import LogKeywords, has_arrow, log_history, places_of
 from ..history.log_rows import Reading
+from ..history.log_sources import size_of
 from .law import Breach, BrokenLaw, Law, StatedLaw, World, broken_by, shown
 
 if TYPE_CHECKING:
@@ -81,22 +81,23 @@ def check_logs(
             raise TypeError(f"unknown keyword {name!r}; {nearest(name, LogKeywords.__annotations__)}")
     places = places_of(path, options.get("query"))
     allowed = not whole and options.get("query") is None and has_arrow() and all(map(_reach_of, laws))
-    if allowed and sum(os.path.getsize(place) for place in places if os.path.isfile(place)) >= large:
+    if allowed and size_of(places) >= large:
         found = _Parts(places, laws, options, part, tell or (lambda share: None)).checked()
         if found is not None:
             return found
+    return check_history(lambda: log_history(path, **options), laws)
+
+
+def check_history(read: Callable[[], History], laws: Sequence[Law]) -> CheckedLog:
+    """Return what laws say about the history that `read` returns."""
     with paused_collector():
-        return check_history(log_history(path, **options), laws)
-
-
-def check_history(history: History, laws: Sequence[Law]) -> CheckedLog:
-    """Return what laws say about a history."""
-    world = World(history)
-    checked = CheckedLog(history, [], [])
-    for law in laws:
-        began = time.perf_counter()
-        checked.found.append(broken_by([law], world))
-        checked.seconds.append(time.perf_counter() - began)
+        history = read()
+        world = World(history)
+        checked = CheckedLog(history, [], [])
+        for law in laws:
+            began = time.perf_counter()
+            checked.found.append(broken_by([law], world))
+            checked.seconds.append(time.perf_counter() - began)
     checked.jobs, checked.attempts = history.count_of("enqueued"), history.count_of("started")
     return checked
 
