@@ -103,8 +103,11 @@ if TYPE_CHECKING:
     from .search.probe import probe as probe
     from .simulation.effects import Effect as Effect
     from .simulation.effects import Effects as Effects
-    from .simulation.faults import Fault as Fault
-    from .simulation.faults import Faults as Faults
+    from .simulation.faults.kind import FaultKind as FaultKind
+    from .simulation.faults.kind import Passing as Passing
+    from .simulation.faults.kind import Strike as Strike
+    from .simulation.faults.placing import Fault as Fault
+    from .simulation.faults.placing import Faults as Faults
     from .simulation.job_sets import DeadLetters as DeadLetters
     from .simulation.job_sets import Expected as Expected
     from .simulation.job_sets import JobSet as JobSet
@@ -167,7 +170,8 @@ _HOMES = {
     "search.findings": "Finding Findings",
     "search.probe": "Progress probe",
     "simulation.effects": "Effect Effects",
-    "simulation.faults": "Fault Faults",
+    "simulation.faults.kind": "FaultKind Passing Strike",
+    "simulation.faults.placing": "Fault Faults",
     "simulation.job_sets": "DeadLetters Expected JobSet expected",
     "simulation.jobs": "Attempt Job",
     "simulation.policy": "Call JobType Policy",

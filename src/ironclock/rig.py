@@ -45,15 +45,18 @@ from .simulation.decisions import Decisions
 from .simulation.effects import Effects
 from .simulation.event_loop import ONE_EVENT
 from .simulation.events import Events
-from .simulation.faults import Faults
+from .simulation.faults.placing import Faults
+from .simulation.host import Child
 from .simulation.job_sets import DeadLetters, JobSet, expected, listed
 from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt, LiveJob
 from .simulation.policy import Call, JobType, Policy
-from .simulation.queues import Pool, QueueControl
+from .simulation.pools import Pool
+from .simulation.queues import QueueControl
 from .simulation.requests import Request
 from .simulation.resources import Resource
 from .simulation.retry import Retry
 from .simulation.simulation import Simulation
+from .simulation.task import Task
 from .simulation.transactions import Transaction
 from .simulation.workflows import Workflow
 
@@ -64,7 +67,8 @@ if TYPE_CHECKING:
     from .capture.deployments import Deployment, Version
     from .capture.endpoint import Endpoint
     from .capture.outbox import Columns, Outbox
-    from .capture.worker_loops import HandlerTap, LoopGroup, WorkerLoops
+    from .capture.handlers import HandlerTap
+    from .capture.worker_loops import LoopGroup, WorkerLoops
     from .foundation.distributions import Spread
     from .history.approval import Approval
     from .search.replay import Replay
@@ -140,7 +144,8 @@ class Rig:
         timeline = self._timeline = Timeline(local_zone() if zone == "local" else zone)
         # The simulation, and what moves it in this interpreter.
         switcher = self._switcher = GreenletSwitcher()
-        simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher)
+        host = _RigHost(self)
+        simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher, host)
         self._loop = simulation.loop
         simulation.attention.allow(allow)
         self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
@@ -162,19 +167,14 @@ class Rig:
         self._databases: list[_Database] = []
         self._outboxes: list[Outbox] = []
         self._loops: WorkerLoops | None = None
-        self._schedules = Timetable(simulation.loop, simulation.history, simulation.broker)
+        self._schedules = Timetable(simulation.loop, simulation.history, simulation.judge)
         # Who has entered it, and on whose behalf.
         self._thread: int | None = None
         self._depth = 0  # how often it is entered, one inside the other
         self._holds = 0  # how many of these are a test runner's, which closes it at the end
         self._replay: Replay | None = None
 
-        simulation.broker.accepts_new_names = self._has_taps
-        attempts = simulation.attempts
-        attempts.on_death.append(self._threads.end_with)
-        simulation.workers_will_die = self._note_holders
-        attempts.await_result = self._await
-        attempts.run_forked = self._run_forked
+        simulation.attempts.on_death.append(self._threads.end_with)
         self._approval: Approval | None = None
         for observer in observers:
             self._approval = observer(self) or self._approval
@@ -636,7 +636,7 @@ class Rig:
         poll_ns = 0 if poll is None else to_ns(poll, what="poll")
         broker = self._simulation.broker
         made = Scheduled(
-            self._schedules, self._loop, broker, name, call, bound, overlap, missed, poll_ns, late, until_done
+            self._schedules, self._loop, broker, self._simulation.judge, name, call, bound, overlap, missed, poll_ns, late, until_done
         )
         self._schedules.add(made)
         self._simulation.requests.schedule_added(name)
@@ -948,7 +948,7 @@ class Rig:
 
             rig.handler("tern_line.booking:release_hold", id="booking")
         """
-        from .capture.worker_loops import HandlerTap
+        from .capture.handlers import HandlerTap
 
         def find(number: Any) -> LiveJob | None:
             return next((found for box in self._outboxes if (found := box.live_job(number)) is not None), None)
@@ -1004,9 +1004,6 @@ class Rig:
         from .capture.endpoint import Endpoint
 
         return Endpoint(app, path, self._loop, self._registry, self.web, **options)
-
-    def _has_taps(self) -> bool:
-        return bool(self._taps)
 
     def _install(self, made: Replacement) -> None:
         if any(tap.target.same(made.target) for tap in self._taps):
@@ -1154,7 +1151,7 @@ class Rig:
         """Do what `run_dry` does in an async test. Parameters: `limit`, by default ``"30d"``, and errors as there."""
         end = self._loop.now + to_ns(limit, what="limit")
         await settle_async(self._loop, self._entered_for_now)
-        while self._loop.open_jobs and (due := self._loop.next_due_ns) is not None and due <= end:
+        while self._simulation.lives.open_jobs and (due := self._loop.next_due_ns) is not None and due <= end:
             await advance_async(self._loop, self._entered_for_now, max(due, self._loop.now))
         self._simulation.must_be_dry(to_ns(limit))
 
@@ -1448,7 +1445,6 @@ class Rig:
             )  # fmt: skip
             self._threads.on_death.append(border.database_uses.take_back)
             self._threads.executors = border.executors
-            self._simulation.where_it_stands = border.outside.where_it_stands
             border.worker_exits = self._simulation.worker_exits
         installation.enter(self._clock_functions)
         self._threads.states.enter_rig()
@@ -1619,6 +1615,31 @@ class Rig:
 _DEFAULT_POLICY = Policy()
 _COLLECT_OFTEN = 2_000  # objects; a worker that dies looks at all that were made since the last collection
 _NOTHING = nullcontext()
+
+
+class _RigHost:
+    """What a simulation asks of the interpreter (`Host`), as its rig answers it."""
+
+    in_child: Child | None = None
+
+    def __init__(self, rig: Rig) -> None:
+        self._rig = rig
+
+    def await_result(self, coroutine: Any) -> Any:
+        return self._rig._await(coroutine)
+
+    def run_forked(self, attempt: LiveAttempt) -> Any:
+        return self._rig._run_forked(attempt)
+
+    def workers_will_die(self) -> None:
+        self._rig._note_holders()
+
+    def where_it_stands(self, task: Task) -> str:
+        border = self._rig._border
+        return "" if border is None else border.outside.where_it_stands(task)
+
+    def can_meet_new_names(self) -> bool:
+        return bool(self._rig._taps) or any(not outbox.runs for outbox in self._rig._outboxes)
 
 
 class _Held:

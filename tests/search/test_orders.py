@@ -72,7 +72,7 @@ def test_random_priorities_take_over_where_the_runs_do_not_suffice() -> None:
 
 def test_the_guarantee_of_random_priorities() -> None:
     # n tasks, k points, an update lost by d = 2 ordering constraints: at least 1 / (n * k) of the runs.
-    trial = SearchedStory(probed.counted, (probed.all_counted,), FaultModel(frozenset()), {}, ("probed",))
+    trial = SearchedStory(probed.counted, (probed.all_counted,), FaultModel(()), {}, ("probed",))
     lines = Lines.of(["probed"])
     lines.install()
     try:

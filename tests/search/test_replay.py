@@ -126,6 +126,7 @@ moves = st.builds(
     st.builds(Place, text, text, st.integers(1, 99)),
     st.sampled_from(["crash", "slow", "first", "fail_repeatedly", "outage"]),
     st.one_of(st.integers(0, 10**15), text),
+    words=st.just(""),
 )
 
 

@@ -7,7 +7,8 @@ from typing import Any
 
 from ironclock.foundation.instants import Timeline
 from ironclock.simulation.decisions import Event
-from ironclock.simulation.faults import LiveFault
+from ironclock.simulation.faults import KINDS
+from ironclock.simulation.faults.kind import Passing, Strike
 from ironclock.simulation.policy import JobType, Policy
 from ironclock.simulation.retry import Retry
 from ironclock.simulation.simulation import Simulation
@@ -15,8 +16,9 @@ from ironclock.simulation.simulation import Simulation
 MINUTE = 60 * 10**9
 
 
-def fault(kind: Any, by_ns: int = 0) -> LiveFault:
-    return LiveFault(kind, None, None, None, None, None, None, OSError("placed by the test"), by_ns, None)
+def fault(name: str, by_ns: int = 0) -> Strike:
+    kind = next(kind for kind in KINDS if kind.name == name)
+    return Strike(kind=kind, by_ns=by_ns, raises=OSError("placed by the test"))
 
 
 class Chosen:
@@ -27,34 +29,13 @@ class Chosen:
     asks_deliveries = asks_inside_jobs = True
     kills_workers = False
 
-    def __init__(self, **struck: LiveFault) -> None:
+    def __init__(self, **struck: Strike) -> None:
         self.struck = struck
         self.seen: list[str] = []
 
-    def _at(self, what: str) -> LiveFault | None:
-        self.seen.append(what)
-        return self.struck.pop(what, None)
-
-    def passes(self, task: Any, where: str) -> LiveFault | None:
-        return self._at(where)
-
-    def starts(self, attempt: Any) -> LiveFault | None:
-        return self._at("start")
-
-    def ends(self, attempt: Any) -> LiveFault | None:
-        return self._at("ack")
-
-    def delivers(self, job: Any) -> LiveFault | None:
-        return self._at("delivery")
-
-    def commits(self, job: Any) -> LiveFault | None:
-        return None
-
-    def fires(self, schedule: str) -> LiveFault | None:
-        return None
-
-    def asks(self, request: str, where: str) -> LiveFault | None:
-        return None
+    def strikes(self, passing: Passing) -> Strike | None:
+        self.seen.append(passing.seam)
+        return self.struck.pop(passing.seam, None)
 
     def locks(self, task: Any, where: str) -> None:
         return None

@@ -13,7 +13,7 @@ from ironclock.foundation.instants import Timeline
 from ironclock.simulation.event_loop import ONE_EVENT
 from ironclock.simulation.jobs import LiveJob
 from ironclock.simulation.policy import JobType, Policy
-from ironclock.simulation.queues import Pool
+from ironclock.simulation.pools import Pool
 from ironclock.simulation.retry import Retry, exponential
 from ironclock.simulation.simulation import Simulation
 

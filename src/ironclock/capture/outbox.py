@@ -12,7 +12,7 @@ from ..errors import InputError, InstantError, PayloadError, UnknownJob, nearest
 from ..foundation.durations import NS
 from ..foundation.instants import instant_ns, within_time
 from ..simulation.event_loop import Waiter
-from ..simulation.jobs import OPEN, Job, LiveJob
+from ..simulation.jobs import OPEN, Job, LiveAttempt, LiveJob
 from .model_columns import columns_of, is_model, table_of
 from .observed_jobs import RowFailed
 from .sql import Database
@@ -90,6 +90,7 @@ class Columns:
 
 
 _STATES = ("waiting", "claimed", "done", "dead")
+_UNKNOWN = (object(), object())
 
 
 def _several(value: Any) -> tuple[Any, ...]:
@@ -147,7 +148,8 @@ class Outbox:
         self._table = table
         self._columns = columns
         self._handlers = handlers
-        self._runs = runs
+        self.runs = runs
+        """True if the rig's workers run its jobs."""
         self._loop = simulation.loop
         self._history = simulation.history
         self._broker = simulation.broker
@@ -156,6 +158,7 @@ class Outbox:
         self._live_jobs: dict[Any, LiveJob] = {}
         self._rows: dict[Any, dict[str, Any]] = {}  # by id, as read the last time
         self._written: dict[Any, tuple[Any, ...]] = {}  # by id, what of its job was written last
+        self._claims: dict[LiveAttempt, tuple[Any, Any]] = {}  # by running attempt, the worker and the tries of its row
         self._reading = False
         self.version: Any = None
         """As it was at the last look: another value after every change of the database."""
@@ -248,7 +251,7 @@ class Outbox:
         """Read the table; return the new jobs. The rig does this before anything runs, and after every event."""
         if self._database.in_transaction():
             return []
-        if self._runs:
+        if self.runs:
             self._write_changes()
         elif not self._has_changed():
             return []
@@ -259,7 +262,7 @@ class Outbox:
             raise
         rows = [dict(zip(self._parts, row, strict=True)) for row in read]
         there = {row["id"]: row for row in rows}
-        made = self._read_to_run(there) if self._runs else self._read_to_observe(there)
+        made = self._read_to_run(there) if self.runs else self._read_to_observe(there)
         if there != self._rows:
             self.changes += 1
         self._rows = there
@@ -329,7 +332,7 @@ class Outbox:
         spot = f"row {number!r} of {self._table}"
         type, args, kwargs = self._call(row, spot)
         due = max(self._due(row.get("due"), spot), self._loop.now)
-        if self._runs:
+        if self.runs:
             job = self._broker.enqueue(type, args, kwargs, due, row.get("queue"), row.get("priority"))
             job.copies_arguments = True
             job.when_closed(lambda closed: self._closed(number, closed))
@@ -343,7 +346,7 @@ class Outbox:
         args = self._json(row.get("args"), list, spot)
         kwargs = self._json(row.get("kwargs"), dict, spot)
         type = self._registry.type_of(self._handler(row["name"], spot))
-        if not self._runs:
+        if not self.runs:
             return type, tuple(args), kwargs  # its handler can be called in another way
         call = type.call(*args, **kwargs)
         return type, call.args, call.kwargs
@@ -374,7 +377,7 @@ class Outbox:
         text, by = row.get("error"), self._loops.last()
         error = RowFailed(str(text)) if text else None
         if state in self._claimed:
-            self._begin(job, row, before)
+            self._claimed_by(job, row, before)
         elif state in self._done:
             if job.state in OPEN:
                 self._catch_up(job, row, 1)
@@ -400,22 +403,35 @@ class Outbox:
         """Write down an attempt that was begun and ended between two looks: its row has more tries, or is done."""
         tries = row.get("tries")
         wanted = tries if isinstance(tries, int) else least
-        if job.attempts_made < max(wanted, least) and not job.running_attempt:
-            self._begin(job, row, {})
-
-    def _begin(self, job: LiveJob, row: dict[str, Any], before: dict[str, Any]) -> None:
-        """Write down that a worker has claimed a row, unless its handler has done so."""
-        if job.running_attempt is not None and before.get("worker") == row.get("worker"):
-            return
         loop = self._loops.last()
-        if loop is not None and job.running_attempt is None:
-            self._loops.observed.begin(job, loop)
+        if job.attempts_made < max(wanted, least) and not job.running_attempt and loop is not None:
+            self._loops.observed.begin(job, loop, by_handler=False)
+
+    def _claimed_by(self, job: LiveJob, row: dict[str, Any], before: dict[str, Any]) -> None:
+        """Write down that a worker has claimed a row, unless that is known: its handler has told, or an earlier look.
+
+        A row that stays claimed has another attempt if its worker changes, or if it counts more tries than are known.
+        """
+        running, loop = job.running_attempt, self._loops.last()
+        if running is not None:
+            claim, tries = self._claims.get(running, _UNKNOWN), row.get("tries")
+            stays = before.get("state") in self._claimed
+            taken = stays and claim is not _UNKNOWN and row.get("worker") != claim[0]
+            again = stays and claim is not _UNKNOWN and tries != claim[1] and (
+                running.started_ns < self._loop.now or (isinstance(tries, int) and tries > job.attempts_made)
+            )  # fmt: skip
+            if not (taken or again):
+                self._claims[running] = row.get("worker"), tries
+                return
+        if loop is not None:
+            attempt = self._loops.observed.begin(job, loop, by_handler=False)
+            self._claims[attempt] = row.get("worker"), row.get("tries")
 
     def _handler(self, name: str, spot: str) -> Any:
         handlers = self._handlers
         if handlers is None:
             known = self._broker.types
-            if name not in known and not self._runs:
+            if name not in known and not self.runs:
                 return self._registry.placeholder(str(name))
             if name not in known:
                 raise UnknownJob(f"{spot} names the job {name!r}, which is not a job type; {nearest(str(name), known)}")

@@ -3,37 +3,81 @@
 from __future__ import annotations
 
 import inspect
+import os
 import signal
+import sys
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import suppress
 from contextvars import ContextVar
 from typing import TYPE_CHECKING, Any
 
-from ..errors import InputError, RigStateError, TapError, nearest
+from ..errors import InputError, RigStateError, StuckError, nearest
 from ..foundation.durations import Duration, signed_ns, spell, to_ns
-from ..foundation.source_location import users_part
+from ..foundation.source_location import innermost, spot, users_part
 from ..interpreter.tasks.simulated_threads import SimulatedThread, SimulatedThreads
+from ..observers import observers
 from ..simulation.jobs import LiveAttempt, LiveJob
 from ..simulation.policy import job_name
-from ..simulation.queues import Pool
-from ..simulation.seam_faults import FOR_EVER, pass_seam_in_coroutine, wait_in_coroutine
+from ..simulation.pools import Pool
 from .idle_polls import IdlePolls, Table
 from .observed_jobs import ObservedJobs
-from .targets import Replacement
 
 if TYPE_CHECKING:
-    from ..simulation.faults import LiveFault
     from ..simulation.policy import JobType
     from ..simulation.simulation import Simulation
     from .job_registry import JobRegistry
 
+MOST_STARTS = 50
+"""How often a loop can start at one instant before that is taken for a circle without an end."""
+
 _handled: ContextVar[LiveAttempt | None] = ContextVar("_handled", default=None)
-# What a coroutine of a worker loop handles: several coroutines of one loop can handle jobs at once.
+# What the code of a worker loop handles. A task or thread that it starts keeps that, also when it has ended: what it
+# does belongs to the attempt in whose context it was started.
 
 
 class WorkerLoop:
-    """One worker of the application's own. `Rig.run_loop` makes it."""
+    """One worker of the application's own. The loops of `Rig.run_loop` are such objects.
+
+    Example::
+
+        (worker,) = rig.run_loop(work, name="worker")
+        rig.advance("1h")
+        assert worker.state == "running"
+    """
+
+    __slots__ = ("_live",)
+
+    def __init__(self, live: LiveLoop) -> None:
+        self._live = live
+
+    @property
+    def name(self) -> str:
+        """The worker's name in the history, such as ``"worker-1"``."""
+        return self._live.name
+
+    @property
+    def starts(self) -> int:
+        """How often it was started."""
+        return self._live.starts
+
+    @property
+    def state(self) -> str:
+        """``"new"`` (not started yet), ``"running"``, ``"down"`` (it starts again later) or ``"ended"``."""
+        return self._live.state
+
+    @property
+    def error(self) -> BaseException | None:
+        """The error with which it ended the last time. None if it has ended with none."""
+        self._live.unseen_error = None
+        return self._live.error
+
+    def __repr__(self) -> str:
+        return f"<worker loop {self.name}: {self.state}, started {self.starts} times>"
+
+
+class LiveLoop:
+    """One worker of the application's own, as the rig keeps it."""
 
     def __init__(
         self, loops: WorkerLoops, type: JobType[..., Any], name: str, args: tuple[Any, ...], pool: Pool,
@@ -44,7 +88,7 @@ class WorkerLoop:
         self._loops = loops
         self._type = type
         self._args = args
-        self._pool = pool
+        self.pool = pool
         self._restart_ns = restart_ns
         self._stop = stop
         self._skip_polls = skip_polls
@@ -54,39 +98,53 @@ class WorkerLoop:
         """How often it was started."""
         self.state = "new"
         """``"new"`` (not started yet), ``"running"``, ``"down"`` (it starts again later) or ``"ended"``."""
-        self._error: BaseException | None = None
+        self.error: BaseException | None = None
+        """The error with which it ended the last time."""
         self.unseen_error: BaseException | None = None
         """The error with which it has ended for good, if nobody has looked at it."""
         self._own = LiveAttempt(self._job, 0, 0, name, pool)
+        self.reader = WorkerLoop(self)
         self._thread: SimulatedThread | None = None
-        self._handling: list[LiveAttempt] = []
         self.open: list[LiveAttempt] = []
         """The attempts at observed jobs that it has begun and not ended."""
+        self._handling: list[LiveAttempt] = []  # what its own thread handles now, outside coroutines
         self._handlers: dict[int, Any] = {}
+        self._wakeup_fd = -1  # where its process writes the numbers of signals
         self._asked_to_stop = False
-
-    @property
-    def error(self) -> BaseException | None:
-        """The error with which it ended the last time. None if it has ended with none."""
-        self.unseen_error = None
-        return self._error
+        self._why_down = ""
+        self._starts_now: tuple[int, int] = (-1, 0)  # an instant, and how often it has started at it
 
     # --- its life -----------------------------------------------------------------------------------
 
     def start(self) -> None:
         """Start it, or start it again."""
         simulation = self._loops.simulation
+        self._must_not_go_round(simulation.loop.now)
         self.starts += 1
         self.state = "running"
         self._asked_to_stop = False
         self._handlers.clear()
-        self._own = LiveAttempt(self._job, self.starts, simulation.loop.now, self.name, self._pool)
+        self._wakeup_fd = -1
+        self._own = LiveAttempt(self._job, self.starts, simulation.loop.now, self.name, self.pool)
         self._own.loop = self
         simulation.history.record("worker-up", detail=(self.name, self.starts))
         made = self._thread = self._loops.threads.start(self._run, (), {}, self.name)
         made.works_for = self.attempt
         if self._skip_polls:
             made.sleeps = self._loops.idle_polls.of(made, self.name)
+
+    def _must_not_go_round(self, now: int) -> None:
+        """Raise `StuckError` if it starts again and again at one instant."""
+        at, count = self._starts_now
+        count = count + 1 if at == now else 1
+        self._starts_now = now, count
+        if count > MOST_STARTS:
+            loop = self._loops.simulation.loop
+            raise loop.stop(StuckError(
+                f"the worker loop {self.name} has died and started over {MOST_STARTS} times at "
+                f"{loop.timeline.text(now)}: {self._why_down}; give run_loop a restart=, the fault a down=, or say at "
+                "which visits it strikes"
+            ))  # fmt: skip
 
     def _run(self) -> None:
         error: BaseException | None = None
@@ -108,7 +166,7 @@ class WorkerLoop:
         self._ended(error)
 
     def _ended(self, error: BaseException | None) -> None:
-        self._error = error
+        self.error = error
         why = "it has returned" if error is None else f"{type(error).__name__}: {error}"
         for attempt in list(self.open):
             self._loops.observed.died(attempt, "the end of its worker")
@@ -117,11 +175,13 @@ class WorkerLoop:
             self._start_later(self._restart_ns)
             if self.state == "ended":
                 self.unseen_error = error
+                self._loops.tell_of_end(self)
 
     def _down(self, why: str) -> None:
         self.state = "ended"
         self._thread = None
         self._handling.clear()
+        self._why_down = why
         self._loops.simulation.loop.forget_values()
         self._loops.simulation.history.record("worker-down", detail=(self.name, why))
 
@@ -147,9 +207,7 @@ class WorkerLoop:
         simulation.attempts.tell_of_death(told)
         if thread is not None:
             thread.end()
-            if thread.suspended:
-                thread.suspended = False
-                simulation.loop.switcher.end_suspended(thread)
+            simulation.loop.end_suspended(thread)
             self._loops.threads.states.drop(thread)
         self._down(why)
 
@@ -165,6 +223,9 @@ class WorkerLoop:
         for attempt in (self._own, *self.open):
             attempt.asked_to_stop = True
         handler = self._handlers.get(signal.SIGTERM)
+        if self._wakeup_fd >= 0 and callable(handler):
+            with suppress(OSError):  # as the signal handler of the interpreter does
+                os.write(self._wakeup_fd, bytes([signal.SIGTERM]))
         if self._stop is not None:
             self._stop()
         elif callable(handler):
@@ -182,6 +243,13 @@ class WorkerLoop:
         if thread is not None and thread.suspended:
             self._loops.simulation.loop.raise_in(thread, error)
 
+    def end_in_words(self) -> str:
+        """Return in words how it has ended, with the place of its error."""
+        error = self.error
+        code, instruction = (None, 0) if error is None else innermost(error)
+        place = "" if code is None else f" [{spot(code, instruction)}]"
+        return f"the worker {self.name} has ended with {type(error).__name__}: {error}{place}"
+
     def kill(self, why: str) -> None:
         """End it where it is, as SIGKILL does. Parameters: `why` is written into the history."""
         if self.state == "running":
@@ -198,6 +266,11 @@ class WorkerLoop:
         self._handlers[number] = handler
         return before
 
+    def set_wakeup_fd(self, fd: int) -> int:
+        """Do what `signal.set_wakeup_fd` does in its process; return the one before."""
+        before, self._wakeup_fd = self._wakeup_fd, fd
+        return before
+
     def of_function(self, function: Any, name: str | None) -> bool:
         """Return True if loops of a function, under a name, would have its name."""
         return self._type.name == (name or job_name(function))
@@ -209,10 +282,13 @@ class WorkerLoop:
     # --- what it works on ---------------------------------------------------------------------------
 
     def attempt(self) -> LiveAttempt:
-        """Return the attempt that its running code belongs to: one at an observed job, or its own."""
-        of_coroutine = _handled.get()
-        if of_coroutine is not None and of_coroutine in self.open:
-            return of_coroutine
+        """Return the attempt that its running code belongs to: one at an observed job, or its own.
+
+        What a handler has started belongs to its attempt, also if that is over.
+        """
+        handled = _handled.get()
+        if handled is not None and handled.loop is self:
+            return handled
         if self._handling:
             return self._handling[-1]
         if not self.open:
@@ -221,30 +297,35 @@ class WorkerLoop:
             return self.open[0]
         return self._own
 
+    def claimed(self) -> LiveAttempt | None:
+        """Return the attempt that its rows have shown last, and whose handler was not called yet."""
+        self._loops.look()
+        handles = self._loops.observed.is_handled
+        return next((attempt for attempt in reversed(self.open) if attempt.counts and not handles(attempt)), None)
+
     def subjects(self, attempt: LiveAttempt) -> tuple[LiveAttempt, ...]:
         """Return whom a fault can be about when code of an attempt passes a seam."""
         return (attempt,) if attempt is self._own else (attempt, self._own)
 
-    def new_attempt(self, job: LiveJob, number: int) -> LiveAttempt:
-        """Return a new attempt at an observed job."""
-        made = LiveAttempt(job, number, self._loops.simulation.loop.now, self.name, self._pool)
-        made.loop = self
-        self.open.append(made)
-        return made
-
     def push(self, attempt: LiveAttempt) -> Any:
-        """Let its code belong to an attempt, until `pop`."""
-        if _in_coroutine():
-            return _handled.set(attempt)
-        self._handling.append(attempt)
-        return None
+        """Let the code that runs here, and what it starts, belong to an attempt, until `pop`."""
+        task = self._loops.simulation.loop.current
+        if isinstance(task, SimulatedThread) and not self.is_main(task):
+            return task, task.belong_to(attempt)
+        if not _in_coroutine():
+            self._handling.append(attempt)
+        return _handled.set(attempt)
 
     def pop(self, attempt: LiveAttempt, token: Any) -> None:
         """End what `push` has begun."""
-        if token is not None:
-            _handled.reset(token)
-        elif attempt in self._handling:
+        if isinstance(token, tuple):
+            task, before = token
+            task.belong_to(before)
+            return
+        if attempt in self._handling:
             self._handling.remove(attempt)
+        with suppress(ValueError):  # another context, in which nothing was set
+            _handled.reset(token)
 
     def __repr__(self) -> str:
         return f"<worker loop {self.name}: {self.state}, started {self.starts} times>"
@@ -271,7 +352,7 @@ class LoopGroup:
         assert [worker.state for worker in workers] == ["ended"] * 3
     """
 
-    def __init__(self, loops: WorkerLoops, members: list[WorkerLoop]) -> None:
+    def __init__(self, loops: WorkerLoops, members: list[LiveLoop]) -> None:
         self._loops = loops
         self._members = members
 
@@ -317,7 +398,7 @@ class LoopGroup:
         for loop in self._named(names):
             loop.kill("the test has killed it")
 
-    def _named(self, names: tuple[str, ...]) -> list[WorkerLoop]:
+    def _named(self, names: tuple[str, ...]) -> list[LiveLoop]:
         known = {loop.name: loop for loop in self._members}
         for name in names:
             if name not in known:
@@ -325,7 +406,7 @@ class LoopGroup:
         return [known[name] for name in names] or self._members
 
     def __iter__(self) -> Iterator[WorkerLoop]:
-        return iter(self._members)
+        return iter([loop.reader for loop in self._members])
 
     def __len__(self) -> int:
         return len(self._members)
@@ -342,11 +423,11 @@ class WorkerLoops:
         self.threads = threads
         self.observed = ObservedJobs(simulation)
         self._registry = registry
-        self._all: list[WorkerLoop] = []
+        self._all: list[LiveLoop] = []
         self.tables: list[Table] = []
         """The job tables whose rows the loops claim."""
         self.idle_polls = IdlePolls(self)
-        self._waiting: list[WorkerLoop] = []  # made before the rig was entered
+        self._waiting: list[LiveLoop] = []  # made before the rig was entered
 
     def add(
         self, function: Any, count: int, name: str | None, args: tuple[Any, ...], skew: Duration,
@@ -371,7 +452,7 @@ class WorkerLoops:
         restart_ns = None if restart is None else to_ns(restart, what="restart")
         pool = Pool(count, [type.name], signed_ns(skew, what="skew"))
         numbers = range(1, count + 1)
-        made = [WorkerLoop(self, type, f"{type.name}-{n}", args, pool, restart_ns, stop, skip_polls) for n in numbers]
+        made = [LiveLoop(self, type, f"{type.name}-{n}", args, pool, restart_ns, stop, skip_polls) for n in numbers]
         self._all += made
         if pool.skew_ns:
             self.simulation.workers_have_clocks = True
@@ -388,11 +469,11 @@ class WorkerLoops:
         self._start(waiting)
 
     @staticmethod
-    def _start(loops: list[WorkerLoop]) -> None:
+    def _start(loops: list[LiveLoop]) -> None:
         for loop in loops:
             loop.start()
 
-    def stop(self, members: list[WorkerLoop] | None, grace_ns: int) -> None:
+    def stop(self, members: list[LiveLoop] | None, grace_ns: int) -> None:
         """Ask loops to stop; kill those that run after the grace. `members`: None means all."""
         asked = [loop for loop in (self._all if members is None else members) if loop.state in ("running", "down")]
         if not asked:
@@ -406,7 +487,7 @@ class WorkerLoops:
         simulation.loop.schedule_world_event(simulation.loop.now + grace_ns, self._grace_is_over, starts)
 
     @staticmethod
-    def _grace_is_over(asked: list[tuple[WorkerLoop, int]]) -> None:
+    def _grace_is_over(asked: list[tuple[LiveLoop, int]]) -> None:
         for loop, starts in asked:
             if loop.starts == starts:
                 loop.kill("its grace is over")
@@ -419,19 +500,24 @@ class WorkerLoops:
 
     def dead(self) -> list[str]:
         """Return in words the loops that have ended with an error at which nobody has looked."""
-        return [
-            f"the worker {loop.name} has ended with {type(error).__name__}: {error}, and nobody looked at it"
-            for loop in self._all
-            if (error := loop.unseen_error) is not None
-        ]
+        return [f"{loop.end_in_words()}, and nobody looked at it" for loop in self._all if loop.unseen_error is not None]
 
-    def running(self) -> WorkerLoop | None:
+    def ended(self) -> list[str]:
+        """Return in words the loops that have ended with an error."""
+        return [loop.end_in_words() for loop in self._all if loop.error is not None and loop.state == "ended"]
+
+    def tell_of_end(self, loop: LiveLoop) -> None:
+        """Tell a program that is no test that a loop has ended with an error."""
+        if not observers:
+            print(f"Iron Clock: {loop.end_in_words()}", file=sys.stderr)
+
+    def running(self) -> LiveLoop | None:
         """Return the loop whose code runs now. None if it is other code."""
         task = self.simulation.loop.current
         owner = None if task is None else task.owner
         return None if owner is None else owner.loop  # type: ignore[return-value]
 
-    def last(self) -> WorkerLoop | None:
+    def last(self) -> LiveLoop | None:
         """Return the loop whose code runs, or has run last."""
         running = self.running()
         if running is not None:
@@ -449,165 +535,3 @@ class WorkerLoops:
         if self.simulation.loop.current is not None:
             for table in self.tables:
                 table.look()
-
-
-class HandlerTap(Replacement):
-    """A function that handles one job. Each call of it by a worker loop is an attempt. `Rig.handler` gives it."""
-
-    def __init__(
-        self, target: Any, loops: WorkerLoops, find: Callable[[Any], LiveJob | None], type_of: Callable[[str], Any],
-        id: str | Callable[..., Any] | None, name: str | Callable[..., Any] | None,
-    ) -> None:  # fmt: skip
-        super().__init__(target)
-        self._loops = loops
-        self._find = find
-        self._type_of = type_of
-        signature = self.target.signature()
-        self._id = _reader(id, "id", signature, self.target.label)
-        self._name = _reader(name, "job", signature, self.target.label)
-        self._default = getattr(self.target.real, "__name__", "job")
-        self._jobs: dict[Any, LiveJob] = {}
-
-    def replacement(self) -> Callable[..., Any]:
-        if self.target.is_async:
-
-            async def handle_later(*args: Any, **kwargs: Any) -> Any:
-                loop = self._loops.running()
-                if loop is None:
-                    return await self.target.real(*args, **kwargs)
-                with self._attempted(loop, args, kwargs) as attempted:
-                    await pass_seam_in_coroutine(self._loops.simulation.loop, "start")
-                    for ns in self._waits_at_start(attempted.attempt):
-                        await wait_in_coroutine(ns)
-                    attempted.result = await self.target.real(*args, **kwargs)
-                    self._strike_at_end(attempted.attempt)
-                    await pass_seam_in_coroutine(self._loops.simulation.loop, "ack")
-                return attempted.result
-
-            return handle_later
-
-        def handle(*args: Any, **kwargs: Any) -> Any:
-            loop = self._loops.running()
-            if loop is None:
-                return self.target.real(*args, **kwargs)
-            events = self._loops.simulation.loop
-            with self._attempted(loop, args, kwargs) as attempted:
-                if events.fault_hook is not None:
-                    events.fault_hook("start")
-                for ns in self._waits_at_start(attempted.attempt):
-                    if ns == FOR_EVER:
-                        events.wait(_never)
-                    else:
-                        events.sleep(ns, is_seam=False)
-                attempted.result = self.target.real(*args, **kwargs)
-                self._strike_at_end(attempted.attempt)
-                if events.fault_hook is not None:
-                    events.fault_hook("ack")
-            return attempted.result
-
-        return handle
-
-    @contextmanager
-    def _attempted(self, loop: WorkerLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Iterator[_Attempted]:
-        """Let the block be an attempt of a worker loop."""
-        attempt, told = self._begin(loop, args, kwargs)
-        attempted = _Attempted(attempt)
-        token = loop.push(attempt)
-        try:
-            yield attempted
-        except BaseException as error:
-            if not isinstance(error, self._loops.simulation.loop.switcher.exits):
-                self._end(loop, attempt, None, error, told)
-            raise
-        finally:
-            loop.pop(attempt, token)
-        self._end(loop, attempt, attempted.result, None, told)
-
-    def _begin(self, loop: WorkerLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[LiveAttempt, bool]:
-        id = None if self._id is None else self._id(args, kwargs)
-        job = None if id is None else self._find(id)
-        told = job is not None
-        if job is None:
-            name = self._default if self._name is None else str(self._name(args, kwargs))
-            job = self._jobs.get((name, id)) if id is not None else None
-            if job is None:
-                now = self._loops.simulation.loop.now
-                job = self._loops.observed.enter(self._type_of(name), args, kwargs, now)
-                if id is not None:
-                    self._jobs[name, id] = job
-        running = job.running_attempt
-        if running is not None and running.loop is loop and running in loop.open and running.outcome == "running":
-            return running, told  # its row has shown already that the loop works on it
-        return self._loops.observed.begin(job, loop), told
-
-    def _end(
-        self, loop: WorkerLoop, attempt: LiveAttempt, result: Any, error: BaseException | None, told: bool
-    ) -> None:
-        if attempt in loop.open:
-            loop.open.remove(attempt)  # its code is over
-            self._loops.observed.code_ended(attempt, result, error, told)
-
-    # --- faults -------------------------------------------------------------------------------------
-
-    def _waits_at_start(self, attempt: LiveAttempt) -> Iterator[int]:
-        """Let the faults strike that strike before the code of an attempt. Yield how long each makes it wait, in
-        nanoseconds (`FOR_EVER`: without an end)."""
-        simulation = self._loops.simulation
-        for fault in self._faults_at_start(attempt):
-            task = simulation.loop.current
-            if fault.kind == "crash" and task is not None:
-                simulation.attempts.crash_at_seam(task, "start", fault)
-            elif fault.kind == "hang":
-                yield FOR_EVER
-            else:
-                if fault.by_ns:
-                    yield fault.by_ns
-                if fault.kind == "fail":
-                    raise fault.make()
-
-    def _faults_at_start(self, attempt: LiveAttempt) -> Iterator[LiveFault]:
-        simulation = self._loops.simulation
-        loop = simulation.loop
-        if loop.decisions is not None:
-            struck = loop.decisions.starts(attempt)
-            if struck is not None:
-                yield struck
-        for fault in simulation.placed_faults.attempt:
-            if fault.hits(attempt.job.type.name) and fault.strikes(loop.now, attempt.number, attempt):
-                yield fault
-
-    def _strike_at_end(self, attempt: LiveAttempt) -> None:
-        simulation = self._loops.simulation
-        loop = simulation.loop
-        struck = None if loop.decisions is None else loop.decisions.ends(attempt)
-        task = loop.current
-        if struck is not None and struck.kind == "crash" and task is not None:
-            simulation.attempts.crash_at_seam(task, "ack", struck)
-
-
-class _Attempted:
-    """A call of a handler, while it runs."""
-
-    def __init__(self, attempt: LiveAttempt) -> None:
-        self.attempt = attempt
-        self.result: Any = None
-
-
-def _never() -> bool:
-    return False
-
-
-def _reader(
-    given: str | Callable[..., Any] | None, what: str, signature: inspect.Signature | None, label: str
-) -> Callable[[tuple[Any, ...], dict[str, Any]], Any] | None:  # fmt: skip
-    """Return a function of the arguments of a call. Raises `TapError` if its parameter does not exist."""
-    if given is None:
-        return None
-    if callable(given):
-        function = given
-        return lambda args, kwargs: function(*args, **kwargs)
-    if signature is None or given not in signature.parameters:
-        known = () if signature is None else tuple(signature.parameters)
-        raise TapError(f"{what} is {given!r}, and {label} has no such parameter; {nearest(given, known)}")
-    known_signature, name = signature, given
-    return lambda args, kwargs: known_signature.bind(*args, **kwargs).arguments.get(name)

@@ -16,7 +16,7 @@ from .law import Breach, JobLike, Law, World, states
 _NEVER = 1 << 62
 
 
-@states()
+@states
 def nothing_lost(
     job: JobLike | None = None, *, effect: str | None = None, key: Callable[..., Any] | None = None
 ) -> Law:
@@ -62,7 +62,7 @@ def nothing_lost(
     return nothing_lost
 
 
-@states()
+@states
 def no_deadlock() -> Law:
     """Return the law that no jobs and threads wait for one another's locks without an end.
 
@@ -79,7 +79,7 @@ def no_deadlock() -> Law:
     return no_deadlock
 
 
-@states("deliver_twice")
+@states
 def no_overlap(job: JobLike | None = None, *, per_key: bool = False) -> Law:
     """Return the law that no two attempts run at the same time.
 
@@ -115,7 +115,7 @@ def no_overlap(job: JobLike | None = None, *, per_key: bool = False) -> Law:
     return no_overlap
 
 
-@states()
+@states
 def finishes_within(job: JobLike | None, limit: Duration) -> Law:
     """Return the law that a job is closed at most `limit` after it was due.
 
@@ -145,7 +145,7 @@ def finishes_within(job: JobLike | None, limit: Duration) -> Law:
     return finishes_within
 
 
-@states("deliver_twice", "lose_ack", "crash")
+@states
 def attempts_at_most(job: JobLike | None, limit: int, *, on: str | type[BaseException] | None = None) -> Law:
     """Return the law that a job is tried at most `limit` times.
 
@@ -182,7 +182,7 @@ def attempts_at_most(job: JobLike | None, limit: int, *, on: str | type[BaseExce
     return attempts_at_most
 
 
-@states("fail", "crash", "hang", "deliver_twice", "lose_ack", "delay", "refuse_enqueue")
+@states
 def in_order(job: JobLike, *, per_key: bool = False) -> Law:
     """Return the law that jobs of a type are done in the order in which they were enqueued.
 
@@ -216,7 +216,7 @@ def in_order(job: JobLike, *, per_key: bool = False) -> Law:
     return in_order
 
 
-@states()
+@states
 def queue_below(queue: str, limit: int) -> Law:
     """Return the law that fewer than `limit` jobs of a queue are due and wait for a worker, at any time.
 
@@ -256,7 +256,7 @@ def queue_below(queue: str, limit: int) -> Law:
     return queue_below
 
 
-@states("slow", "hang")
+@states
 def stops_when_asked(limit: Duration = 0, *, job: JobLike | None = None) -> Law:
     """Return the law that an attempt that is asked to stop ends by its own code, at most `limit` later.
 
@@ -291,7 +291,7 @@ def stops_when_asked(limit: Duration = 0, *, job: JobLike | None = None) -> Law:
     return stops_when_asked
 
 
-@states()
+@states
 def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) -> Law:
     """Return the law that every effect of a name that was done satisfies a predicate.
 
@@ -324,7 +324,7 @@ def each(effect: str, words: str, predicate: Callable[[dict[str, Any]], Any]) ->
     return each
 
 
-@states()
+@states
 def holds(words: str, predicate: Callable[[World], Any]) -> Law:
     """Return a law of your own: `predicate(world)` is true at the end.
 

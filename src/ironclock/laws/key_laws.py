@@ -12,7 +12,7 @@ from .law import Breach, Law, World, states
 from .window_laws import run_words
 
 
-@states()
+@states
 def once_per_key(
     name: str, keys: Callable[[Job[Any]], Iterable[Any]] | None = None, *, due: Iterable[Any] | None = None
 ) -> Law:
@@ -43,7 +43,7 @@ def once_per_key(
     return once_per_key
 
 
-@states()
+@states
 def no_key_twice(name: str | None = None) -> Law:
     """Return the law that no effect is done twice with the same key.
 

@@ -74,17 +74,16 @@ P = ParamSpec("P")
 class StatedLaw:
     """A law as a function such as `once_per_key` returns it. It can be sent to another process.
 
-    `excuses` are the kinds of fault that the law is not about. `limit_ns` is the time that it allows, or None: delays
+    `limit_ns` is the time that it allows, or None: delays
     much longer than that say nothing about it. `reach` is what it has to see at once: each ``"job"`` for itself, all
     jobs with an effect of the same ``"key"``, or ``"all"``. `keys_of` is the effect whose keys it looks at (None: all),
     and if effects without a key count as well.
     """
 
     def __init__(
-        self, factory: LawFactory[Any], args: tuple[Any, ...], kwargs: dict[str, Any], law: Law, excuses: Iterable[str]
+        self, factory: LawFactory[Any], args: tuple[Any, ...], kwargs: dict[str, Any], law: Law
     ) -> None:
         self.law_name = factory.__name__  # a `__name__` would let pytest take it for a test, in a marker
-        self.excuses = frozenset(excuses)
         self.limit_ns: int | None = getattr(law, "limit_ns", None)
         self.reach: str = getattr(law, "reach", "all")
         self.keys_of: tuple[str | None, bool] = getattr(law, "keys_of", (None, False))
@@ -112,18 +111,15 @@ class LawFactory(Protocol[P]):
     def __call__(self, *args: P.args, **kwargs: P.kwargs) -> Law: ...
 
 
-def states(*excuses: str) -> Callable[[Callable[P, Law]], Callable[P, Law]]:
-    """Make the laws of a factory into `StatedLaw`, with the kinds of fault that they excuse."""
+def states(make: Callable[P, Law]) -> Callable[P, Law]:
+    """Make the laws of a factory into `StatedLaw`."""
 
-    def wrap(make: Callable[P, Law]) -> Callable[P, Law]:
-        def factory(*args: P.args, **kwargs: P.kwargs) -> Law:
-            return StatedLaw(factory, args, kwargs, make(*args, **kwargs), excuses)
+    def factory(*args: P.args, **kwargs: P.kwargs) -> Law:
+        return StatedLaw(factory, args, kwargs, make(*args, **kwargs))
 
-        update_wrapper(factory, make)
-        factory.makes_laws = True  # type: ignore[attr-defined]
-        return factory
-
-    return wrap
+    update_wrapper(factory, make)
+    factory.makes_laws = True  # type: ignore[attr-defined]
+    return factory
 
 
 def _state_again(factory: Callable[..., Law], args: tuple[Any, ...], kwargs: dict[str, Any]) -> Law:

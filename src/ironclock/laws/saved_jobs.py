@@ -12,7 +12,7 @@ from ..history.job_records import JobRecord
 from ..history.narrative import story_of
 from ..simulation.jobs import LiveAttempt, LiveJob, WhileRunning
 from ..simulation.policy import JobType, Policy
-from ..simulation.queues import Pool
+from ..simulation.pools import Pool
 
 
 class SavedError(IronClockError):
@@ -44,9 +44,8 @@ class SavedJobs:
             record.enqueued_ns, record.due_ns,
         )  # fmt: skip
         job.name_as(record.id)
-        job.state = record.state  # type: ignore[assignment]
+        job.was_saved(record.state, len(record.attempts))  # type: ignore[arg-type]
         job.key, job.result = record.key, record.result
-        job.attempts_made = len(record.attempts)
         if record.due_again_ns is not None:
             job.due_ns = record.due_again_ns
         job.read_attempts = self._attempts(job, record)

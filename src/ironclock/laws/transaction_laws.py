@@ -7,7 +7,7 @@ from ..history.records import ENDED
 from .law import Breach, Law, World, states
 
 
-@states()
+@states
 def after_commit() -> Law:
     """Return the law that no worker can see a job before the transaction around its enqueueing has committed.
 
@@ -37,7 +37,7 @@ def after_commit() -> Law:
     return after_commit
 
 
-@states()
+@states
 def nothing_left_behind() -> Law:
     """Return the law that a request that fails leaves no job and no schedule behind.
 

@@ -13,7 +13,7 @@ from ..simulation.jobs import Job
 from .law import Breach, JobLike, Law, World, states
 
 
-@states()
+@states
 def covers(
     job: JobLike, window: Callable[[Job[Any]], tuple[dt.datetime, dt.datetime]] | None = None, *,
     start: dt.datetime | None = None, end: dt.datetime | None = None,
@@ -67,7 +67,7 @@ def covers(
     return covers
 
 
-@states("refuse_enqueue")
+@states
 def no_firing_refused(schedule: str | None = None) -> Law:
     """Return the law that no firing of a schedule was refused: each became a run, or was left out on purpose.
 

@@ -13,7 +13,7 @@ from ..foundation.distributions import Spread
 from ..foundation.durations import to_ns
 from ..history.history import History
 from ..history.records import ENDED
-from ..simulation.faults import LiveFault
+from ..simulation.faults.kind import FaultKind, Passing, Strike
 
 
 class CallRefused(ConnectionError):
@@ -129,20 +129,18 @@ class SlowedSpread(Spread):
         return self.usual.describe()
 
 
-class RefusedCalls(LiveFault):
+class RefusedCall(FaultKind):
     """Attempts fail at their start if the service that they call refuses the call."""
 
-    def __init__(self, service: CalledService, callers: set[str]) -> None:
-        super().__init__("fail", None, None, None, None, None, None, CallRefused(), 0, None)
+    name = "refused_call"
+    words = "the service refuses the call"
+    seams = frozenset({"start"})
+    needs = frozenset({"fail"})
+
+    def __init__(self, service: CalledService) -> None:
         self._service = service
-        self._callers = callers
 
-    def hits(self, job: str) -> bool:
-        """Return True if a job type calls the service."""
-        return job in self._callers
-
-    def strikes(self, now: int, number: int, subject: Any, victim: str = "") -> bool:
-        """Return True if the call of an attempt that starts now is refused."""
+    def strike(self, passing: Passing, strike: Strike) -> None:
         why = self._service.refuses()
-        self.error = CallRefused(why)
-        return bool(why)
+        if why:
+            passing.fail(CallRefused(why))

@@ -13,10 +13,13 @@ from ..errors import EnqueueRefused, InputError
 from ..foundation.distributions import spread_of
 from ..foundation.durations import Duration, to_ns
 from ..rig import Rig, simulation_of
-from ..simulation.faults import span_of
+from ..simulation.faults import KINDS
+from ..simulation.faults.kind import Strike
+from ..simulation.faults.placed import Aim, PlacedFault
+from ..simulation.faults.placing import span_of
 from ..simulation.policy import JobType
 from .arrivals import Rate, arrive
-from .called_services import Breaker, CalledService, RefusedCalls, SlowedSpread
+from .called_services import Breaker, CalledService, RefusedCall, SlowedSpread
 from .toml_reading import Source
 from .values import callable_of, error_of, instant_of, retry_of, schedule_of, starts_of
 
@@ -179,7 +182,9 @@ class World:
                 name, table["capacity"], table.get("beyond", "slower"), breaker, callers, simulation.history,
                 lambda: self._loop.now, self._generators.of(f"calls:{name}"),
             )  # fmt: skip
-            simulation.placed_faults.attempt.append(RefusedCalls(service, callers))
+            refused = PlacedFault(aim=Aim(when=lambda attempt, callers=callers: attempt.job.name in callers),
+                                  does=Strike(kind=RefusedCall(service)))  # fmt: skip
+            simulation.placed_faults.add(refused)
             simulation.decide_tracking()
 
     def _bounds(self) -> None:
@@ -355,9 +360,4 @@ class World:
 
 
 _HITS = ("attempts", "between", "chance")
-_KEYS = {
-    "fail": (*_HITS, "error", "at", "visits", "takes"), "hang": (*_HITS, "at", "visits"),
-    "slow": (*_HITS, "by", "at", "visits"), "crash": (*_HITS, "at", "visits", "down"),
-    "deliver_twice": (*_HITS, "after"), "lose_ack": _HITS, "delay": (*_HITS, "by"),
-    "refuse_enqueue": ("attempts", "between", "chance", "error"),
-}  # fmt: skip
+_KEYS = {kind.name: (*_HITS, *kind.keys) for kind in KINDS if kind.keys is not None}

@@ -11,8 +11,9 @@ from ..foundation.durations import spell
 from ..history.history import History
 from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
-from ..simulation.faults import LiveFault
+from ..simulation.faults.kind import About, Operation, Passing
 from ..simulation.jobs import OPEN, Job, LiveJob
+from ..simulation.judge import Judge
 from ..simulation.policy import Call
 from .schedule import Schedule
 from .sets import Jitter
@@ -48,12 +49,13 @@ class Scheduled:
     """
 
     def __init__(
-        self, timetable: Timetable, loop: EventLoop, broker: Broker, name: str, call: Call[Any],
+        self, timetable: Timetable, loop: EventLoop, broker: Broker, judge: Judge, name: str, call: Call[Any],
         schedule: Schedule, overlap: Overlap, missed: Missed, poll_ns: int, jitter: Jitter | None, until_done: bool,
     ) -> None:  # fmt: skip
         self._timetable = timetable
         self._loop = loop
         self._broker = broker
+        self._judge = judge
         self.name = name
         """Its name."""
         self.call = call
@@ -250,23 +252,19 @@ class Scheduled:
         if self._timetable.down:
             self._unseen.append(due)
             return
-        decisions = self._loop.decisions
-        struck = None if decisions is None else decisions.fires(self.name)
-        if struck is not None:
-            self._strike(due, struck)
-            return
-        self._take()
+        firing = _Firing(self, due)
+        self._judge.strike(firing)
+        if not firing.over:
+            self._take()
 
-    def _strike(self, due: int, fault: LiveFault) -> None:
-        """Let a fault strike a firing: it comes late, or nobody sees it until the scheduler is up again."""
-        loop = self._loop
-        if fault.kind == "delay":
-            self._timetable.note(f"{self.name}: a firing comes {spell(fault.by_ns)} late")
-            loop.schedule_world_event(loop.now + fault.by_ns, lambda _: self._take(), None)
-        else:
-            self._unseen.append(due)
-            self._timetable.note(f"the scheduler is down for {spell(fault.by_ns)}")
-            loop.schedule_world_event(loop.now + fault.by_ns, lambda _: self.catch_up(), None)
+    def _take_late(self, ns: int) -> None:
+        self._timetable.note(f"{self.name}: a firing comes {spell(ns)} late")
+        self._loop.schedule_world_event(self._loop.now + ns, lambda _: self._take(), None)
+
+    def _miss(self, due: int, ns: int) -> None:
+        self._unseen.append(due)
+        self._timetable.note(f"the scheduler is down for {spell(ns)}")
+        self._loop.schedule_world_event(self._loop.now + ns, lambda _: self.catch_up(), None)
 
     def _take(self) -> None:
         """Let one firing become a run, if `overlap` allows it."""
@@ -344,9 +342,10 @@ class Timetable:
         rig.schedules.start()  # each schedule deals with what it has missed
     """
 
-    def __init__(self, loop: EventLoop, history: History, broker: Broker) -> None:
+    def __init__(self, loop: EventLoop, history: History, judge: Judge) -> None:
         self._loop = loop
         self._history = history
+        self._judge = judge
         self._down = False
         self._entries: dict[str, Scheduled] = {}
         self._fired: dict[str, int] = {}  # by name, the last firing that was dealt with
@@ -369,8 +368,8 @@ class Timetable:
             if handover.due is not None and handover.due <= self._loop.now:
                 fired = handover.due
         self._entries[entry.name] = entry
-        decisions = self._loop.decisions
-        entry.paused = entry.paused or (decisions is not None and decisions.leaves_out(f"schedule {entry.name}"))
+        plan = self._judge.plan
+        entry.paused = entry.paused or (plan is not None and plan.leaves_out(f"schedule {entry.name}"))
         entry.begin(fired)
 
     def fired(self, name: str, due: int) -> None:
@@ -428,3 +427,24 @@ class Timetable:
 
     def __len__(self) -> int:
         return len(self._entries)
+
+
+class _Firing(Passing):
+    """A firing of a schedule, when the scheduler is about to see it."""
+
+    can: frozenset[Operation] = frozenset({"come_late", "miss"})
+    about: About = "firing"
+    runs_code = False
+
+    def __init__(self, entry: Scheduled, due: int) -> None:
+        super().__init__("firing", f"schedule {entry.name}")
+        self._entry = entry
+        self._due = due
+
+    def come_late(self, ns: int) -> None:
+        self.over = True
+        self._entry._take_late(ns)
+
+    def miss(self, ns: int) -> None:
+        self.over = True
+        self._entry._miss(self._due, ns)

@@ -1,208 +1,92 @@
-"""The fault model: which kinds of fault fit at which seam, and what each does there."""
+"""The fault model: which kinds of fault a search tries at which seam, and how much of each."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..errors import EnqueueRefused, InputError, ResponseLost, ServiceError, nearest
-from ..foundation.durations import NS, Duration, to_ns
-from ..simulation.faults import ErrorLike, LiveFault, checked_error
-from ..simulation.jobs import LiveAttempt
-from ..simulation.task import Task
-from .plan import LASTING, Move, Place
+from ..errors import InputError, nearest
+from ..foundation.durations import Duration, to_ns
+from ..simulation.faults import KINDS
+from ..simulation.faults.kind import Amounts, ErrorLike, FaultKind, Passing, Strike
+from ..simulation.faults.placing import checked_error
+from .plan import Move, Place
 
-FAULTS = (
-    "fail", "fail_repeatedly", "outage", "crash", "hang", "slow", "deliver_twice", "lose_ack", "delay",
-    "refuse_enqueue", "fetch_early", "miss_firing", "other_version",
-)  # fmt: skip
+FAULTS = tuple(kind.name for kind in KINDS if kind.is_default)
 """The kinds of fault that the probe places."""
-
-IN_A_ROW = (2, 3, 5, 10)
-"""How many failures in a row are tried."""
 
 EXHAUST = "exhaust"
 """Only if asked for: errors strike the last attempt of a job as well, so that it becomes a dead letter."""
 
-_AT = {
-    "start": ("fail", "crash", "deliver_twice", "hang", "slow", "other_version"),
-    "before": ("fail", "crash", "hang", "slow"),
-    "after": ("fail", "crash", "slow"),
-    "halfway": ("crash",),
-    "sleep": ("crash", "slow"),
-    "enqueue": ("refuse_enqueue", "crash"),
-    "after enqueue": ("fail", "crash"),
-    "commit": ("fail", "crash"),
-    "after commit": ("fail", "crash"),
-    "ack": ("crash", "lose_ack"),
-    "delivery": ("delay",),
-    "before commit": ("fetch_early",),
-    "firing": ("delay", "miss_firing"),
-}
-_IN_REQUESTS = frozenset({"fail", "refuse_enqueue"})
-_IN_THREADS = frozenset({"fail", "slow", "refuse_enqueue"})
-_FAULT_KINDS: dict[str, Any] = {
-    "deliver_twice": "twice", "refuse_enqueue": "refuse", "fetch_early": "early", "miss_firing": "miss",
-    "takes": "slow", "other_version": "other",
-}  # fmt: skip
+IN_A_ROW = Amounts().in_a_row
+"""How many failures in a row are tried."""
+
+_KNOWN = {kind.name: kind for kind in KINDS}
 
 
 @dataclass(frozen=True)
 class FaultModel:
-    """What can go wrong: the kinds of fault, how long the slow ones last, which errors are raised, what varies.
+    """What can go wrong: the kinds of fault, how much of each, and which errors are raised."""
 
-    `durations` has, by the name of a job or an effect, the nanoseconds that it can take.
-    """
-
-    kinds: frozenset[str] = frozenset(FAULTS)
-    slow_ns: int = 60 * NS
-    delay_ns: int = 60 * NS
-    outage_ns: int = 600 * NS
-    in_a_row: tuple[int, ...] = IN_A_ROW
+    kinds: tuple[FaultKind, ...] = KINDS
+    amounts: Amounts = field(default_factory=Amounts)
     errors: Mapping[str, ErrorLike] = field(default_factory=dict)
-    durations: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
 
-    def at(self, place: Place, subject: Any, passed: int = 0) -> tuple[Move, ...]:
+    def at(self, place: Place, passing: Passing, passed: int = 0) -> tuple[Move, ...]:
         """Return every fault that fits at a place.
 
-        Parameters: `subject` is the attempt, task or name that passes it. `passed` says how often anybody has passed
-        such a seam so far, this time included.
+        Parameters: `passing` is who passes it. `passed` says how often anybody has passed such a seam so far, this time
+        included.
         """
-        where = place.where
-        fitting = _AT.get(where) or _AT.get(where.partition(" ")[0], ())
-        moves = [
-            Move(place, kind, self._by(kind))
-            for kind in fitting
-            if kind in self.kinds and _fits(kind, subject, place.who) and not self._meant_to_die(kind, subject, where)
-        ]
-        about = place.who.rpartition("-")[0] if where == "start" else where.removeprefix("before ")
-        if self.durations and (where == "start" or where.startswith("before ")):
-            moves += [Move(place, "takes", ns) for ns in self.durations.get(about, ())]
-        return (*moves, *self._lasting(place, subject, passed))
+        where, amounts = place.where, self.amounts
+        moves: list[Move] = []
+        for kind in self.kinds:
+            if kind.fits_at(where) and kind.fits(passing) and (amounts.exhausts or not kind.ends_job(passing)):
+                words = "" if kind.name in _KNOWN else kind.words
+                moves += [Move(place, kind.name, by, words) for by in kind.amounts(passing, amounts, passed)]
+        return tuple(moves)
 
-    def _lasting(self, place: Place, subject: Any, passed: int) -> Iterator[Move]:
-        """Yield the faults that begin at a place and go on.
+    def kind(self, move: Move) -> FaultKind:
+        """Return the kind of fault of a move."""
+        return next((kind for kind in self.kinds if kind.name == move.kind), None) or _KNOWN[move.kind]
 
-        They begin where such a seam is passed for the first, second, fourth, eighth time and so on: to begin a little
-        later makes less and less of a difference.
-        """
-        is_effect = place.where.startswith("before ") and place.where != "before commit"
-        if passed & (passed - 1) or not (is_effect or place.where == "start"):
-            return
-        if place.where == "start" and not isinstance(subject, LiveAttempt):
-            return
-        if self._meant_to_die("fail", subject, place.where):
-            return
-        if "fail_repeatedly" in self.kinds:
-            most = subject.job.type.retry.attempts - subject.job.failures - 1 if place.where == "start" else 1 << 30
-            if EXHAUST in self.kinds:
-                most += 1
-            yield from (Move(place, "fail_repeatedly", n) for n in self.in_a_row if 1 < n <= most)
-        if "outage" in self.kinds and is_effect:
-            yield Move(place, "outage", self.outage_ns)
-
-    def goes_on(self, move: Move, where: str, who: str, subject: Any) -> bool:
+    def goes_on(self, move: Move, passing: Passing) -> bool:
         """Return True if a fault that began earlier strikes at a seam as well."""
-        began = move.place.where
-        if began == "start":
-            there = where == "start" and who.partition("/")[0] == move.place.who.partition("/")[0]
-        elif move.kind == "outage":
-            there = where.startswith("before ") and service_of(where) == service_of(began)
-        else:
-            there = where == began
-        return there and not self._meant_to_die("fail", subject, where)
+        kind = self.kind(move)
+        is_same_job = passing.who.partition("/")[0] == move.place.who.partition("/")[0]
+        return kind.goes_on(move.place.where, passing, is_same_job) and (
+            self.amounts.exhausts or not kind.ends_job(passing)
+        )
 
-    def _meant_to_die(self, kind: str, subject: Any, where: str) -> bool:
-        """Return True if a job would become a dead letter as its policy says: that is not a finding.
-
-        The only attempt of a job is spared only at its start: its code can deal with an error inside it.
-        """
-        attempt = subject.owner if isinstance(subject, Task) else None
-        if attempt is None or EXHAUST in self.kinds:
-            return False
-        job = attempt.job
-        if kind in ("fail", "hang", "refuse_enqueue"):
-            last = job.failures + 1 >= job.type.retry.attempts
-            return last and (job.failures > 0 or where == "start")
-        limit = job.type.policy.deliveries
-        return kind in ("crash", "lose_ack") and limit is not None and job.unacknowledged + 1 >= limit
-
-    def _by(self, kind: str) -> int:
-        return self.slow_ns if kind in ("slow", "miss_firing") else self.delay_ns if kind == "delay" else 0
-
-    def fault(self, move: Move) -> LiveFault:
-        """Return a move as a fault of the simulation."""
-        by = move.by if isinstance(move.by, int) else 0
-        kind = _FAULT_KINDS.get(move.kind, move.kind)
-        if move.kind == "fail" or move.kind in LASTING:
-            return self.failure(move.place.who, move.place.where)
-        error = None
-        if move.kind == "refuse_enqueue":
-            error = EnqueueRefused("the queue refuses the job (placed by the probe)")
-        return LiveFault(kind, None, None, None, None, None, None, error, by, None, move.place.where)
-
-    def failure(self, who: str, where: str) -> LiveFault:
-        """Return an error at a seam as a fault of the simulation."""
-        return LiveFault("fail", None, None, None, None, None, None, self._error(who, where), 0, None, where)
-
-    def _error(self, who: str, where: str) -> ErrorLike:
-        side, _, effect = where.partition(" ")
-        job = who.partition("/")[0].rpartition("-")[0]
-        given = self.errors.get(effect) or self.errors.get(job)
-        if given is not None:
-            return given
-        if side == "before":
-            return ServiceError(f"{effect} fails (placed by the probe)")
-        if side == "after" and effect not in ("enqueue", "commit"):
-            return ResponseLost(f"the answer of {effect} is lost (placed by the probe)")
-        return ConnectionError("an error placed by the probe")
-
-
-def service_of(seam: str) -> str:
-    """Return what is away in an outage: the service of ``before SERVICE.OPERATION``, or the effect itself if it has
-    none. For a real call it is the database, the files or the sockets, and for a request the host."""
-    about = seam.partition(" ")[2]
-    kind, _, call = about.partition(" ")
-    if kind == "http":
-        return f"http {call.partition(' ')[2].partition('/')[0]}"
-    return kind if kind in ("sql", "file", "socket") else about.partition(".")[0]
-
-
-def _fits(kind: str, subject: Any, who: str) -> bool:
-    if isinstance(subject, LiveAttempt):
-        type = subject.job.type
-        if kind == "other_version":
-            return type.deployment is not None
-        if kind == "hang":
-            return type.timeout_ns is not None  # without a timeout nothing would ever end it
-        return kind != "lose_ack" or type.policy.ack == "late"
-    if kind == "other_version":
-        return False
-    if isinstance(subject, Task):
-        return kind in _IN_THREADS
-    return kind in _IN_REQUESTS if who.startswith("request ") else True
+    def strike(self, move: Move, passing: Passing) -> Strike:
+        """Return what strikes when a move is made, or goes on, at a seam."""
+        kind = self.kind(move)
+        by = move.by if isinstance(move.by, int) and not kind.is_lasting else 0
+        raises = kind.error(passing.seam)
+        if raises is not None and move.kind != "refuse_enqueue":
+            effect = passing.seam.partition(" ")[2]
+            job = passing.who.partition("/")[0].rpartition("-")[0]
+            raises = self.errors.get(effect) or self.errors.get(job) or raises
+        return Strike(kind=kind, by_ns=by, raises=raises)
 
 
 def checked_model(
-    faults: Collection[str] | None, slow: Duration, delay: Duration,
+    faults: Collection[str | FaultKind] | None, slow: Duration, delay: Duration,
     errors: Mapping[str, ErrorLike] | None, durations: Mapping[str, tuple[Duration, Duration]] | None,
     outage: Duration, in_a_row: int | Collection[int],
 ) -> FaultModel:  # fmt: skip
     """Return a model of what can go wrong. Raises `InputError` for an unknown kind, a range that is empty, or numbers
     of failures that are none."""
-    chosen = FAULTS if faults is None else _several(faults)
-    for kind in chosen:
-        if kind not in (*FAULTS, EXHAUST):
-            raise InputError(f"unknown kind of fault {kind!r}; {nearest(str(kind), (*FAULTS, EXHAUST))}")
+    kinds, exhausts = kinds_of(FAULTS if faults is None else _several(faults))
     ranges: dict[str, tuple[int, ...]] = {}
-    for name, given in (durations or {}).items():
-        if not isinstance(given, (tuple, list)) or len(given) != 2:
-            raise InputError(f"the duration of {name!r} is {given!r}; give a pair, (shortest, longest)")
-        low, high = (to_ns(one, what=f"the duration of {name!r}") for one in given)
+    for name, pair in (durations or {}).items():
+        if not isinstance(pair, (tuple, list)) or len(pair) != 2:
+            raise InputError(f"the duration of {name!r} is {pair!r}; give a pair, (shortest, longest)")
+        low, high = (to_ns(end, what=f"the duration of {name!r}") for end in pair)
         if high < low:
             raise InputError(
-                f"the duration of {name!r} ends at {given[1]!r}, below its start {given[0]!r}; give (shortest, longest)"
+                f"the duration of {name!r} ends at {pair[1]!r}, below its start {pair[0]!r}; give (shortest, longest)"
             )
         # The two ends, the middle, and a value close to each end, where one duration passes another.
         values = (high, low, (low + high) // 2, high - (high - low) // 10, low + (high - low) // 10)
@@ -212,10 +96,29 @@ def checked_model(
     for number in numbers:
         if isinstance(number, bool) or not isinstance(number, int) or number < 2:
             raise InputError(f"in_a_row has {number!r}; give numbers of failures, each at least 2")
-    return FaultModel(
-        frozenset(chosen), to_ns(slow, what="slow"), to_ns(delay, what="delay"), to_ns(outage, what="outage"),
-        tuple(sorted(set(numbers))), raised, ranges,
+    amounts = Amounts(
+        slow_ns=to_ns(slow, what="slow"), delay_ns=to_ns(delay, what="delay"), outage_ns=to_ns(outage, what="outage"),
+        in_a_row=tuple(sorted(set(numbers))), durations=ranges, exhausts=exhausts,
     )  # fmt: skip
+    return FaultModel(kinds, amounts, raised)
+
+
+def kinds_of(asked: Iterable[str | FaultKind]) -> tuple[tuple[FaultKind, ...], bool]:
+    """Return the kinds of fault that are asked for by name or as objects, and True if `exhaust` is.
+
+    Raises `InputError` for an unknown one.
+    """
+    names = {"takes"}  # it has its own parameter, and tries nothing without it
+    own: list[FaultKind] = []
+    for kind in asked:
+        if isinstance(kind, FaultKind):
+            own += [kind] * (kind.name not in _KNOWN)
+            names.add(kind.name)
+        elif kind in FAULTS or kind == EXHAUST:
+            names.add(kind)
+        else:
+            raise InputError(f"unknown kind of fault {kind!r}; {nearest(str(kind), (*FAULTS, EXHAUST))}")
+    return (*(kind for kind in KINDS if kind.name in names), *own), EXHAUST in names
 
 
 def _several(given: Any) -> tuple[Any, ...]:

@@ -13,7 +13,6 @@ from ..history.side_by_side import side_by_side
 from ..interpreter.border.call_seams import checked_seams
 from ..laws.law import Breach, BrokenLaw, told
 from .coverage import Coverage
-from .fault_model import EXHAUST
 from .plan import Plan
 from .replay_token import Token
 from .runs import STORY, SearchedStory, silence
@@ -155,7 +154,7 @@ def _finding_of(
         return None
     plan = Plan(tuple(move for move in done if move in plan.moves), plan.start, plan.kept)
     seams = tuple(sorted(checked_seams(searched.world.get("seams", ()))))
-    token = Token(plan, searched.lines, errors, seams, EXHAUST in searched.model.kinds, *marks_of(history))
+    token = Token(plan, searched.lines, errors, seams, searched.model.amounts.exhausts, *marks_of(history))
     return Finding(
         law, breach.words, tuple(plan.describe()), token.text(), history.story(),
         told(breach, history) if breach.proof else "", _compared(searched, plan, history), plan, history.digest(),

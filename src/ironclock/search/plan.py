@@ -6,31 +6,19 @@ from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from ..foundation.durations import spell
+from ..simulation.faults import KINDS
 
 WORDS = {
-    "fail": "an error",
-    "fail_repeatedly": "it fails {by} times in a row",
-    "outage": "an outage of {by}",
-    "crash": "the worker dies",
-    "hang": "it hangs",
-    "slow": "it takes {by} more",
-    "takes": "it takes {by}",
-    "deliver_twice": "the message is delivered twice",
-    "lose_ack": "the acknowledgement is lost",
-    "delay": "it comes {by} late",
-    "refuse_enqueue": "the queue refuses the job",
-    "fetch_early": "a worker fetches it at once",
-    "miss_firing": "the scheduler is down for {by}",
-    "other_version": "the other version takes it",
+    **{kind.name: kind.words for kind in KINDS},
     "switch": "whatever else is due goes first",
     "first": "{by} goes first",
 }
 """What each kind of move does, in words."""
 
-TIMED = frozenset({"slow", "takes", "delay", "miss_firing", "outage"})
+TIMED = frozenset(kind.name for kind in KINDS if kind.is_timed)
 """The kinds that have a duration."""
 
-LASTING = frozenset({"fail_repeatedly", "outage"})
+LASTING = frozenset(kind.name for kind in KINDS if kind.is_lasting)
 """The kinds that begin at a place and go on at others."""
 
 
@@ -52,16 +40,18 @@ class Place(NamedTuple):
 
 class Move(NamedTuple):
     """What happens at a place. `by` is a duration in nanoseconds, a number of failures, or the name of who runs
-    first."""
+    first. `words` say what it does if it is a fault of somebody's own kind."""
 
     place: Place
     kind: str
     by: int | str = 0
+    words: str = ""
 
     def describe(self) -> str:
         """Return it in words."""
-        by = spell(self.by) if isinstance(self.by, int) and self.kind in TIMED else self.by
-        return f"{self.place.describe()}: {WORDS[self.kind].format(by=by)}"
+        is_timed = self.kind in TIMED or self.words
+        by = spell(self.by) if isinstance(self.by, int) and is_timed else self.by
+        return f"{self.place.describe()}: {(self.words or WORDS[self.kind]).format(by=by)}"
 
 
 @dataclass(frozen=True)

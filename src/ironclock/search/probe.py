@@ -17,7 +17,7 @@ from ..interpreter.installation import entered
 from ..laws.job_laws import no_deadlock, nothing_lost
 from ..laws.law import Law
 from ..schedules.schedule import Schedule
-from ..simulation.faults import ErrorLike
+from ..simulation.faults.kind import ErrorLike
 from .determinism import check_deterministic
 from .fault_model import IN_A_ROW, checked_model
 from .findings import Finding, Findings, finding_of
@@ -266,8 +266,9 @@ def _notes(searched: SearchedStory, plain: RunResult) -> Iterable[str]:
     if plain.failed_jobs:
         yield f"without a fault already: {', '.join(plain.failed_jobs)}"
     model = searched.model
-    tried = {"slow": model.slow_ns, "delay": model.delay_ns, "outage": model.outage_ns}
-    longest = max((ns for kind, ns in tried.items() if kind in model.kinds), default=0)
+    amounts, kinds = model.amounts, {kind.name for kind in model.kinds}
+    tried = {"slow": amounts.slow_ns, "delay": amounts.delay_ns, "outage": amounts.outage_ns}
+    longest = max((ns for kind, ns in tried.items() if kind in kinds), default=0)
     for number, law in enumerate(searched.laws):
         limit = getattr(law, "limit_ns", None)
         if limit is not None and longest and limit > 2 * longest:

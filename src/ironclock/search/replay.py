@@ -8,8 +8,9 @@ from typing import Any
 
 from ..errors import InputError, ReplayError, nearest
 from ..simulation.event_loop import EventLoop
-from ..simulation.faults import ErrorLike, checked_error
-from .fault_model import EXHAUST, FAULTS, FaultModel
+from ..simulation.faults.kind import Amounts, ErrorLike
+from ..simulation.faults.placing import checked_error
+from .fault_model import FaultModel
 from .line_switches import Lines, module_names, telling
 from .plan import Move
 from .replay_token import Token
@@ -22,8 +23,8 @@ class Replay:
     def __init__(self, token: Token, loop: EventLoop) -> None:
         self.token = token
         errors: dict[str, ErrorLike] = {about: _error(path) for about, path in token.errors.items()}
-        kinds = frozenset((*FAULTS, EXHAUST)) if token.exhausts else frozenset(FAULTS)
-        self.control = RunControl(loop, token.plan, FaultModel(kinds, errors=errors), counts_visits=True)
+        model = FaultModel(amounts=Amounts(exhausts=token.exhausts), errors=errors)
+        self.control = RunControl(loop, token.plan, model, counts_visits=True)
         self._code: AbstractContextManager[None] | None = None
 
     def enter(self) -> None:

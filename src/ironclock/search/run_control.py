@@ -8,8 +8,8 @@ from typing import Any
 
 from ..simulation.decisions import ARGUMENT, FUNCTION, PRIORITY, Event
 from ..simulation.event_loop import LAST, WORLD, EventLoop
-from ..simulation.faults import LiveFault
-from ..simulation.jobs import LiveAttempt, LiveJob
+from ..simulation.faults.kind import Passing, Strike
+from ..simulation.jobs import LiveJob
 from ..simulation.task import Task
 from .fault_model import FaultModel
 from .plan import LASTING, Move, Place, Plan
@@ -75,31 +75,22 @@ class RunControl:
 
     # --- what the simulation asks -------------------------------------------------------------------
 
-    def passes(self, task: Task, where: str) -> LiveFault | None:
-        return self._at(task.label, where, task)
-
-    def starts(self, attempt: LiveAttempt) -> LiveFault | None:
-        struck = self._at(attempt.label, "start", attempt, False)
-        if struck is not None and self.done[-1].kind == "takes":
-            struck.by_ns -= attempt.job.type.takes_ns  # in place of the time that it takes without a plan
-        return struck
-
-    def ends(self, attempt: LiveAttempt) -> LiveFault | None:
-        return self._at(attempt.label, "ack", attempt)
-
-    def delivers(self, job: LiveJob) -> LiveFault | None:
-        if self.only_jobs is not None and job.number not in self.only_jobs:
+    def strikes(self, passing: Passing) -> Strike | None:
+        if self.only_jobs is not None and passing.job_number >= 0 and passing.job_number not in self.only_jobs:
             return None
-        return self._at(job.id, "delivery", job, False)
-
-    def commits(self, job: LiveJob) -> LiveFault | None:
-        return self._at(job.id, "before commit", job, False)
-
-    def fires(self, schedule: str) -> LiveFault | None:
-        return self._at(f"schedule {schedule}", "firing", schedule, False)
-
-    def asks(self, request: str, where: str) -> LiveFault | None:
-        return self._at(f"request {request}", where, request, False)
+        place = self._place(passing.who, passing.seam)
+        if self._notes_seams:
+            self._note_seam(place, passing)
+        if passing.runs_code and self.chooses_order:
+            self._consider(place)
+        move = self._faults.get(place)
+        if move is None:
+            return self._goes_on(passing) if self._going_on else None
+        self.done.append(move)
+        if move.kind in LASTING:
+            assert isinstance(move.by, int)
+            self._going_on.append((move, [move.by - 1 if move.kind == "fail_repeatedly" else self._loop.now + move.by]))
+        return self._model.strike(move, passing)
 
     def locks(self, task: Task, where: str) -> None:
         if self.chooses_order:
@@ -137,22 +128,7 @@ class RunControl:
 
     # --- seams --------------------------------------------------------------------------------------
 
-    def _at(self, who: str, where: str, subject: Any, running: bool = True) -> LiveFault | None:
-        place = self._place(who, where)
-        if self._notes_seams:
-            self._note_seam(place, subject)
-        if running and self.chooses_order:
-            self._consider(place)
-        move = self._faults.get(place)
-        if move is None:
-            return self._goes_on(who, where, subject) if self._going_on else None
-        self.done.append(move)
-        if move.kind in LASTING:
-            assert isinstance(move.by, int)
-            self._going_on.append((move, [move.by - 1 if move.kind == "fail_repeatedly" else self._loop.now + move.by]))
-        return self._model.fault(move)
-
-    def _note_seam(self, place: Place, subject: Any) -> None:
+    def _note_seam(self, place: Place, passing: Passing) -> None:
         where = place.where
         about = f"{_job_name(place.who)} {where}" if where == "start" else where
         passed = self._passed[about] = self._passed.get(about, 0) + 1
@@ -164,22 +140,22 @@ class RunControl:
                 self.folded += 1
                 return
             self._seen_at[place[:2]] = changes
-        moves = self._model.at(place, subject, passed)
+        moves = self._model.at(place, passing, passed)
         if moves:
             self.seams.append((place, moves))
 
-    def _goes_on(self, who: str, where: str, subject: Any) -> LiveFault | None:
+    def _goes_on(self, passing: Passing) -> Strike | None:
         """Return the fault of one that began earlier and goes on, if it strikes here."""
         for one in self._going_on:
             move, left = one
             if move.kind == "outage" and self._loop.now >= left[0]:
                 continue
-            if self._model.goes_on(move, where, who, subject):
+            if self._model.goes_on(move, passing):
                 if move.kind == "fail_repeatedly":
                     left[0] -= 1
                     if not left[0]:
                         self._going_on.remove(one)
-                return self._model.failure(who, where)
+                return self._model.strike(move, passing)
         return None
 
     def _place(self, who: str, where: str) -> Place:

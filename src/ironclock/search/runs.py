@@ -225,9 +225,8 @@ class SearchedStory:
     def _judged(self, rig: Rig, plan: Plan, ended: BaseException | None) -> tuple[list[Breach], str]:
         found: list[Breach] = []
         world = rig.world
-        kinds = plan.kinds
         for label, law in zip(self.law_names, self.laws, strict=True):
-            if kinds and excused(law, plan, kinds):
+            if plan.moves and excused(law, plan, self.model):
                 continue
             try:
                 for one in law(world):
@@ -285,9 +284,13 @@ def law_name(law: Law, number: int) -> str:
     return f"law {number + 1}" if name == "<lambda>" else name
 
 
-def excused(law: Law, plan: Plan, kinds: frozenset[str]) -> bool:
-    """Return True if a law is not about worlds in which a plan of these kinds happens."""
-    if (kinds | {"fail"} if kinds & LASTING else kinds) & getattr(law, "excuses", frozenset()):
+def excused(law: Law, plan: Plan, model: FaultModel) -> bool:
+    """Return True if a law is not about worlds in which a plan happens: it says so, or a kind of fault does."""
+    kinds = plan.kinds
+    if (kinds | {"fail"} if kinds & LASTING else kinds) & frozenset(getattr(law, "excuses", ())):
+        return True
+    name = getattr(law, "law_name", "")
+    if name and any(name in model.kind(move).excuses for move in plan.moves if move.kind not in ("switch", "first")):
         return True
     limit = getattr(law, "limit_ns", None)
     return limit is not None and any(

@@ -115,5 +115,5 @@ def _result(held: dict[str, Any]) -> RunResult:
 
 
 def _move(held: list[Any]) -> Move:
-    place, kind, by = held
-    return Move(Place(*place), kind, by)
+    place, *rest = held
+    return Move(Place(*place), *rest)

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 from ..errors import InputError
 from ..foundation.durations import Duration, to_ns
-from ..simulation.faults import Numbers, Span
+from ..simulation.faults.kind import FaultKind, Strike, Subject
+from ..simulation.faults.placing import Numbers, Span
 from .service import Service
 
 if TYPE_CHECKING:
@@ -44,6 +45,18 @@ class Reply:
 
 Handler: TypeAlias = "Callable[[str, str, Any], Reply | Any]"
 """A function that gets method, path and body, and returns a `Reply`, or a body for a reply with status 200."""
+
+
+class _Answer(FaultKind):
+    """The service answers with an error status."""
+
+    name = "answer"
+    words = "it answers with an error"
+    seams = frozenset({"before"})
+    cell = "fails before"
+
+    def __init__(self, status: int) -> None:
+        self.status = status
 
 
 class HttpService(Service):
@@ -100,7 +113,7 @@ class HttpService(Service):
         if isinstance(status, bool) or not isinstance(status, int) or not 100 <= status <= 599:
             raise InputError(f"status is {status!r}; give a whole number from 100 to 599")
         seconds = 0 if retry_after is None else -(-to_ns(retry_after, what="retry_after") // 10**9)
-        self._place("answer", None, calls, between, chance, None, seconds, status)
+        self._place(Strike(kind=_Answer(status), by_ns=seconds), None, calls, between, chance)
 
     def request(
         self, method: str, path: str, body: Any = None, *, key: Any = None, headers: Mapping[str, str] | None = None,
@@ -151,9 +164,11 @@ class HttpService(Service):
         return f"{method} {path}" if self._key is None else self._key(method, path, body)
 
     def _answered(self, now: int) -> Reply | None:
-        for _, fault in self._faults:
-            if fault.kind == "answer" and fault.strikes(now, self._calls + 1, None, f"{self.name}.request"):
-                return Reply(fault.status, None, {"retry-after": str(fault.by_ns)} if fault.by_ns else {})
+        subject = Subject(f"{self.name}.request", self._calls + 1, lambda: None)
+        for fault in self._faults:
+            if isinstance(fault.kind, _Answer) and fault.strikes(now, subject):
+                seconds = fault.does.by_ns
+                return Reply(fault.kind.status, None, {"retry-after": str(seconds)} if seconds else {})
         return None
 
     def _refuse(self, reply: Reply, method: str, path: str, key: Any) -> Reply:

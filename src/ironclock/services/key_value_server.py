@@ -7,7 +7,9 @@ from typing import TYPE_CHECKING, Any
 from ..errors import RigStateError
 from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.instants import Instant
-from .service import Service
+from ..simulation.faults.fail import FAIL
+from ..simulation.faults.outage import OUTAGE
+from .service import LOSE_RESPONSE, Service
 
 if TYPE_CHECKING:
     from ..interpreter.databases.key_value_proxy import KeyValueProxy
@@ -48,30 +50,21 @@ class KeyValueServer(Service):
             return 0, "down"
         self._calls += 1
         slow = self.delay_ns(name, self._calls) if self._faults else 0
-        now = self.in_rig(name).loop.now
-        effect = f"{self.name}.{name}"
-        for only, fault in self._faults:
-            if fault.kind == "fail" and only in (None, name) and fault.strikes(now, self._calls, None, effect):
-                return slow, "down" if fault.is_outage else f"ERR {fault.make()}"
+        for fault in self._striking(name, self._calls, FAIL, OUTAGE):
+            return slow, "down" if fault.kind is OUTAGE else f"ERR {fault.does.make_error()}"
         return slow, ""
 
     def loses(self, name: str) -> bool:
         """Return True if the answer of a command is lost."""
-        now = self.in_rig(name).loop.now
-        return any(
-            fault.kind == "lose"
-            and only in (None, name)
-            and fault.strikes(now, self._calls, None, f"{self.name}.{name}")
-            for only, fault in self._faults
-        )
+        return any(True for _ in self._striking(name, self._calls, LOSE_RESPONSE))
 
     def is_down(self) -> bool:
         """Return True if nobody can connect now."""
         now = self.in_rig("connect").loop.now
         return now < self._down_until_ns or any(
-            fault.kind == "fail" and only is None and fault.since is not None
-            and fault.since <= now and (fault.until is None or now < fault.until)
-            for only, fault in self._faults
+            fault.kind in (FAIL, OUTAGE) and fault.aim.job is None
+            and fault.aim.since is not None and fault.aim.is_time(now)
+            for fault in self._faults
         )  # fmt: skip
 
     def fail_over(self, at: Instant, *, loses: Duration = 0, down: Duration = 0) -> None:

@@ -11,6 +11,7 @@ import threading
 from typing import Any, NamedTuple
 
 from ..errors import InputError, RigStateError
+from ..simulation.faults.outage import OUTAGE
 from .service import Service
 
 
@@ -76,10 +77,8 @@ class MailServer(Service):
     def _is_down(self) -> bool:
         now = self.in_rig("message").loop.now
         return any(
-            fault.kind == "fail" and fault.since is not None and fault.since <= now
-            and (fault.until is None or now < fault.until) and fault.is_outage
-            for _, fault in self._faults
-        )  # fmt: skip
+            fault.kind is OUTAGE and fault.aim.since is not None and fault.aim.is_time(now) for fault in self._faults
+        )
 
     def _serve(self, connection: socket.socket) -> None:
         with connection, connection.makefile("rb") as lines, contextlib.suppress(OSError):

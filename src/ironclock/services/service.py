@@ -3,25 +3,37 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from ..errors import InputError, ResponseLost, RigStateError, ServiceError
 from ..foundation.durations import Duration, to_ns
 from ..foundation.source_location import calling
-from ..simulation.faults import (
-    ErrorLike,
-    LiveFault,
-    Numbers,
-    Span,
-    checked_chance,
-    checked_error,
-    checked_numbers,
-    span_of,
-)
+from ..simulation.faults.fail import FAIL
+from ..simulation.faults.kind import ErrorLike, FaultKind, Passing, Strike, Subject
+from ..simulation.faults.outage import OUTAGE
+from ..simulation.faults.placed import Aim, PlacedFault
+from ..simulation.faults.placing import Numbers, Span, checked_chance, checked_error, checked_numbers, span_of
+from ..simulation.faults.slow import SLOW
 
 if TYPE_CHECKING:
     from ..simulation.simulation import Simulation
+
+
+class LoseResponse(FaultKind):
+    """A call does its work, and its answer is lost."""
+
+    name = "lose_response"
+    words = "the answer is lost"
+    seams = frozenset({"after"})
+    needs = frozenset({"fail"})
+    cell = "fails after"
+
+    def strike(self, passing: Passing, strike: Strike) -> None:
+        passing.fail(strike.make_error())
+
+
+LOSE_RESPONSE = LoseResponse()
 
 
 class Service:
@@ -48,7 +60,7 @@ class Service:
         self.name = name
         """Its name, with which the names of its effects begin."""
         self._simulation: Simulation | None = None
-        self._faults: list[tuple[str | None, LiveFault]] = []
+        self._faults: list[PlacedFault] = []
         self._later: list[Callable[[], None]] = []
         self._calls = 0
         self._drawn: int | None = None
@@ -78,7 +90,8 @@ class Service:
             mail = rig.service(ic.services.Mail())
             mail.outage(("2031-03-03T10:00", "2031-03-03T10:20"))
         """
-        self._place("fail", operation, None, between, None, ServiceError(f"{self.name} is down"), outage=True)
+        does = Strike(kind=OUTAGE, raises=ServiceError(f"{self.name} is down"))
+        self._place(does, operation, None, between, None)
 
     def slow(
         self, by: Duration, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
@@ -93,7 +106,7 @@ class Service:
             mail = rig.service(ic.services.Mail())
             mail.slow(by="5s")
         """
-        self._place("slow", operation, calls, between, chance, None, to_ns(by, what="by"))
+        self._place(Strike(kind=SLOW, by_ns=to_ns(by, what="by")), operation, calls, between, chance)
 
     def fail(
         self, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
@@ -108,7 +121,7 @@ class Service:
             mail = rig.service(ic.services.Mail())
             mail.fail(calls=1)
         """
-        self._place("fail", operation, calls, between, chance, error)
+        self._place(Strike(kind=FAIL, raises=checked_error(error)), operation, calls, between, chance)
 
     def lose_response(
         self, *, operation: str | None = None, calls: Numbers = None, between: Span = None,
@@ -128,35 +141,40 @@ class Service:
                 assert bank.balance("fares") == 180, "the bank has done it"
         """
         lost = error if error is not None else ResponseLost(f"the answer of {self.name} was lost")
-        self._place("lose", operation, calls, between, chance, lost)
+        self._place(Strike(kind=LOSE_RESPONSE, raises=checked_error(lost)), operation, calls, between, chance)
 
     def _place(
-        self, kind: Any, operation: str | None, calls: int | Iterable[int] | None, between: Span,
-        chance: float | None, error: ErrorLike | None, by: int = 0, status: int = 0, outage: bool = False,
+        self, does: Strike, operation: str | None, calls: int | Iterable[int] | None, between: Span,
+        chance: float | None,
     ) -> None:  # fmt: skip
         if operation is not None and self.operations and operation not in self.operations:
             raise InputError(f"{self.name} has no operation {operation!r}; give one of {', '.join(self.operations)}")
         numbers = checked_numbers(calls, "a call")
         checked_chance(chance)
-        if error is not None:
-            error = checked_error(error)
 
         def place() -> None:
             assert self._simulation is not None
             since, until = (None, None) if between is None else span_of(self._simulation.timeline, between)
             generator = None
             if chance is not None:
+                kind = does.kind.name
                 generator = random.Random(f"{self._simulation.seed}:stand:{self.name}:{kind}:{len(self._faults)}")
-            fault = LiveFault(kind, None, numbers, since, until, chance, None, error, by, generator)
-            fault.status = status
-            fault.is_outage = outage
-            self._faults.append((operation, fault))
+            effect = None if operation is None else f"{self.name}.{operation}"
+            aim = Aim(job=effect, numbers=numbers, since=since, until=until)
+            fault = PlacedFault(aim=aim, does=does, chance=chance, generator=generator)
+            self._faults.append(fault)
             self._simulation.placed_faults.of_services.append(fault)
 
         if self._simulation is None:
             self._later.append(place)  # the rig tells what an instant means, and has the seed
         else:
             place()
+
+    def _striking(self, operation: str, number: int, *kinds: FaultKind) -> Iterator[PlacedFault]:
+        """Yield the faults of these kinds that strike a call now."""
+        now = self.in_rig(operation).loop.now
+        subject = Subject(f"{self.name}.{operation}", number, lambda: None)
+        return (fault for fault in self._faults if fault.kind in kinds and fault.strikes(now, subject))
 
     # --- operating ----------------------------------------------------------------------------------
 
@@ -172,14 +190,13 @@ class Service:
     def _operate(self, operation: str, act: Callable[[], Any], key: Any, data: dict[str, Any]) -> Any:
         """Do an operation as an effect, with the faults of the service."""
         simulation = self.in_rig(operation)
-        effects, loop = simulation.effects, simulation.loop
+        effects = simulation.effects
         if effects.forward_operation is not None:  # in a forked child: the parent has the service
             return effects.forward_operation(self, operation, key, data)
         self._calls += 1
         number = self._calls
         if not self._faults and self._drawn is None:
             return effects.perform(f"{self.name}.{operation}", act, key, data)
-        meant = [fault for only, fault in self._faults if only in (None, operation)]
         effect = f"{self.name}.{operation}"
 
         if self._drawn is None:
@@ -190,27 +207,18 @@ class Service:
         def before() -> None:
             if delay:
                 self.spend(delay)
-            for fault in meant:
-                if fault.kind == "fail" and fault.strikes(loop.now, number, None, effect):
-                    raise fault.make()
+            for fault in self._striking(operation, number, FAIL, OUTAGE):
+                raise fault.does.make_error()
 
         def after() -> None:
-            for fault in meant:
-                if fault.kind == "lose" and fault.strikes(loop.now, number, None, effect):
-                    raise fault.make()
+            for fault in self._striking(operation, number, LOSE_RESPONSE):
+                raise fault.does.make_error()
 
         return effects.perform(effect, act, key, data, before, after)
 
     def delay_ns(self, operation: str, number: int) -> int:
         """Return how much longer a call takes because of faults."""
-        now = self.in_rig(operation).loop.now
-        return sum(
-            fault.by_ns
-            for only, fault in self._faults
-            if fault.kind == "slow"
-            and only in (None, operation)
-            and fault.strikes(now, number, None, f"{self.name}.{operation}")
-        )
+        return sum(fault.does.by_ns for fault in self._striking(operation, number, SLOW))
 
     def spend(self, ns: int) -> None:
         """Let time pass for the caller."""

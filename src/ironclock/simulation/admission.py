@@ -12,6 +12,7 @@ from ..history.history import History
 from ..history.records import plain
 from .event_loop import EventLoop, Waiter
 from .jobs import OPEN, LiveJob
+from .life import JobLives
 from .policy import JobType
 
 _PENDING = ("held", "ready", "backing-off")
@@ -104,31 +105,30 @@ class Admission:
 
     def __init__(
         self, loop: EventLoop, history: History, types: Mapping[str, JobType[..., Any]],
-        withdraw: Callable[[LiveJob], None], make_due: Callable[[LiveJob], None],
-        close: Callable[..., None],
+        lives: JobLives, withdraw: Callable[[LiveJob], None], make_due: Callable[[LiveJob], None],
     ) -> None:  # fmt: skip
         self._loop = loop
         self._history = history
+        self._lives = lives
         self._withdraw = withdraw
         self._make_due = make_due
-        self._close = close
         self.conditions = Conditions(loop, history, types, self.waits_for, self.look_again)
         self._pending: dict[str, list[LiveJob]] = {}  # by type and key, the jobs that are open
         self._held: list[LiveJob] = []
-        self._new_key: str | None = None
 
     # --- unique jobs --------------------------------------------------------------------------------
 
-    def job_kept_instead(
+    def admit(
         self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], key: Any
-    ) -> LiveJob | None:
-        """Return the pending job that is kept in place of a new one. None if the new job can be enqueued.
+    ) -> tuple[LiveJob | None, str]:
+        """Return the pending job that is kept in place of a new one (None: the new one can be enqueued), and the name
+        under which the new job is then remembered (empty: under none).
 
         Raises `DuplicateJob` if the policy says so.
         """
         unique = type.policy.unique
         if unique is None:
-            return None
+            return None, ""
         name = _unique_name(type, args, kwargs, key)
         others = [job for job in self._pending.get(name, ()) if job.state in _PENDING]
         if others:
@@ -142,24 +142,18 @@ class Admission:
                 raise error
             if unique == "keep":
                 self._history.record("note", other, 0, "kept, in place of another one just like it")
-                return other
+                return other, ""
             for other in others:
                 self._withdraw(other)
-        self._new_key = name
-        return None
-
-    def remember_pending(self, job: LiveJob) -> None:
-        """Remember a new job as the pending one of its key."""
-        if self._new_key is not None:
-            self._add_pending(self._new_key, job)
-            self._new_key = None
+        return None, name
 
     def pending_again(self, job: LiveJob) -> None:
         """Remember a dead letter that is back in its queue as a pending one of its key."""
         if job.type.policy.unique is not None:
-            self._add_pending(_unique_name(job.type, job.args, job.kwargs, job.key), job)
+            self.remember_pending(_unique_name(job.type, job.args, job.kwargs, job.key), job)
 
-    def _add_pending(self, name: str, job: LiveJob) -> None:
+    def remember_pending(self, name: str, job: LiveJob) -> None:
+        """Remember a job as the pending one of a name."""
         # A job that runs can fail and wait again, so that it stays; one that is closed goes.
         kept = [one for one in self._pending.get(name, ()) if one.state in OPEN and one is not job]
         self._pending[name] = [*kept, job]
@@ -179,9 +173,8 @@ class Admission:
         missing = self._missing_conditions(job)
         if not missing:
             return False
-        job.state = "held"
         self._held.append(job)
-        self._history.record("note", job, 0, f"held back until {' and '.join(missing)} holds")
+        self._lives.held(job, f"held back until {' and '.join(missing)} holds")
         return True
 
     def reason_held(self, job: LiveJob) -> str:
@@ -208,7 +201,7 @@ class Admission:
     def expire(self, job: LiveJob) -> None:
         """Drop a job that has waited too long for its first attempt."""
         if self.can_expire(job):
-            self._close(job, "dropped", "expired", 0, spell(self._loop.now - job.enqueued_ns))
+            self._lives.close(job, "dropped", "expired", 0, spell(self._loop.now - job.enqueued_ns))
 
     @staticmethod
     def can_expire(job: LiveJob) -> bool:

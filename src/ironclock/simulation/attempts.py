@@ -10,6 +10,7 @@ from __future__ import annotations
 import copy
 from collections.abc import Callable
 from contextlib import AbstractContextManager, ExitStack
+from dataclasses import replace
 from heapq import heappush
 from typing import Any
 
@@ -29,9 +30,14 @@ from ..history.records import DEAD, DROPPED, ENDED, ENDED_WITH_ERROR, UNHEARD
 from .broker import Broker
 from .delivery import Delivery
 from .event_loop import EventLoop
-from .faults import LiveFault, PlacedFaults
+from .faults.kind import Operation, Passing, Strike, Subject
+from .faults.placed import PlacedFault
+from .host import Host
 from .jobs import OPEN, Attempt, LiveAttempt, LiveJob, Outcome, worker_died
-from .queues import Pool, Pools, QueueControls
+from .judge import Judge
+from .life import JobLives
+from .pools import Pool, Pools
+from .queues import QueueControls
 from .task import Task
 
 _OPEN = frozenset(OPEN)
@@ -41,19 +47,21 @@ class Attempts:
     """Begins, runs and ends the attempts of a simulation."""
 
     def __init__(
-        self, loop: EventLoop, history: History, pools: Pools, faults: PlacedFaults, broker: Broker, delivery: Delivery,
-        controls: QueueControls, generators: RandomGenerators,
+        self, loop: EventLoop, history: History, pools: Pools, judge: Judge, lives: JobLives, broker: Broker,
+        delivery: Delivery, controls: QueueControls, generators: RandomGenerators, host: Host,
     ) -> None:  # fmt: skip
         self._loop = loop
         self._history = history
         self._pools = pools
-        self._faults = faults
+        self._judge = judge
+        self._lives = lives
         self._broker = broker
+        self._host = host
         self._delivery = delivery
         self._controls = controls
         self._generators = generators
 
-        # What this world needs beyond plain attempts. `Simulation.decide_tracking` sets all four together.
+        # What this world needs beyond plain attempts. `Simulation.decide_tracking` sets all of them together.
         self.plain = True
         """True if no attempt is tracked (but for what its job type asks for), and no due job is kept waiting."""
         self.tracks_all = False
@@ -62,18 +70,14 @@ class Attempts:
         """The numbers of the jobs whose attempts are tracked."""
         self.keeps_jobs_waiting = False
         """True if a due job may have to wait although a worker is free."""
+        self.forks = False
+        """True if a fault wants an attempt to run in a process that really dies."""
 
         # What others plug in.
         self.around: list[Callable[[Attempt], AbstractContextManager[Any]]] = []
         """The user's context managers around the code of every attempt."""
         self.on_death: list[Callable[[LiveAttempt], None]] = []
         """Called with every attempt whose worker has died."""
-        self.await_result: Callable[[Any], Any] | None = None
-        """Runs a coroutine to its end."""
-        self.run_forked: Callable[[LiveAttempt], Any] | None = None
-        """Runs an attempt in a forked child process that really dies at a seam."""
-        self.dies_in_child: Callable[[str, LiveFault], None] | None = None
-        """How the process dies, in a forked child."""
 
         self._run_later_event = self._run_later
 
@@ -96,7 +100,7 @@ class Attempts:
                 return
         elif self._delivery.delays(job):
             return
-        job.state = "ready"
+        self._lives.ready(job)
         pool.push(job)
         if pool.free:
             self._loop.work_to_dispatch = True
@@ -123,7 +127,7 @@ class Attempts:
         if within is None or self._loop.now - job.first_ns <= within:
             return False
         why = f"no attempt starts later than {spell(within)} after the first"
-        self._broker.close(job, "dead", "given-up", 0, why)
+        self._lives.close(job, "dead", "given-up", 0, why)
         return True
 
     # --- begin --------------------------------------------------------------------------------------
@@ -131,22 +135,11 @@ class Attempts:
     def _begin(self, job: LiveJob, pool: Pool, second_delivery: bool = False) -> None:
         """Start an attempt at a job on a free worker of a pool."""
         type = job.type
-        loop = self._loop
-        now = loop.now
-        job.attempts_made = number = job.attempts_made + 1
-        if job.first_ns < 0:
-            job.first_ns = now
-            job.waited_ns = 0
-            if type.retry_budget is not None:
-                type.retry_budget.first_attempt()
-        worker = pool.free.pop()
-        attempt = LiveAttempt(job, number, now, worker, pool)
-        self._history.add((now, "started", job, number, worker, 0, None, 0))
+        if type.retry_budget is not None and job.first_ns < 0:
+            type.retry_budget.first_attempt()
+        attempt = self._lives.start(job, pool.free.pop(), pool, not second_delivery)
         if type.timeout_ns is not None:
-            attempt.deadline_ns = now + type.timeout_ns
-        if not second_delivery:
-            job.running_attempt = attempt
-            job.state = "running"
+            attempt.deadline_ns = attempt.started_ns + type.timeout_ns
         if self.plain and not (type.needs_tracking or second_delivery):
             spend: int | None = type.takes_ns if type.spread is None else self._draw(attempt)
         else:
@@ -154,7 +147,7 @@ class Attempts:
         if spend == 0:
             self._run(attempt)
         elif spend is not None:
-            self._schedule_within_timeout(attempt, now + spend, self._run_later_event, attempt)
+            self._schedule_within_timeout(attempt, self._loop.now + spend, self._run_later_event, attempt)
 
     def _draw(self, attempt: LiveAttempt) -> int:
         """Return how long the modelled work of an attempt takes, in nanoseconds."""
@@ -166,70 +159,35 @@ class Attempts:
 
         Returns the nanoseconds that pass before its code runs. None: a fault has taken the attempt over.
         """
-        job, type, now = attempt.job, attempt.job.type, self._loop.now
+        job = attempt.job
         if second_delivery:
             attempt.track()
             self._delivery.second_attempt_started(attempt)
             self._count_start(job)
             return self._draw(attempt)
-        if self.tracks_all or type.needs_tracking or job.number in self.tracked_jobs:
+        starting = _Starting(self, attempt)
+        if self.tracks_all or job.type.needs_tracking or job.number in self.tracked_jobs:
             attempt.track()
             self._count_start(job)
             self._delivery.start_lease(attempt)
-            for fault in self._faults.twice:
-                if fault.hits(type.name) and fault.strikes(now, attempt.number, attempt):
-                    self._delivery.deliver_twice(attempt, fault)
-            for fault in self._faults.seam:
-                if fault.at == "start" and fault.hits(type.name) and fault.strikes(now, attempt.number, attempt):
-                    self._crash_by(attempt, "start", fault)
-                    return None
-            struck = None if self._loop.decisions is None else self._loop.decisions.starts(attempt)
-            if struck is not None:
-                return self._strike_at_start(attempt, struck)
-        spend = self._draw(attempt)
-        for fault in self._faults.attempt:
-            if fault.hits(type.name) and fault.strikes(now, attempt.number, attempt):
-                if fault.kind == "hang":
-                    self._hang(attempt)
-                    return None
-                if fault.kind == "fail":
-                    self._fail_after(attempt, fault)
-                    return None
-                spend += fault.by_ns
-        return spend
+            self._judge.strike(starting)
+        else:
+            self._judge.strike_placed(starting)
+        return None if starting.over else starting.spends()
 
     def _count_start(self, job: LiveJob) -> None:
         if self._controls.by_name:
             self._controls.count_start(job)
 
-    def _strike_at_start(self, attempt: LiveAttempt, fault: LiveFault) -> int | None:
-        """Let a fault of the decisions strike before the code of an attempt. Returns what `_begin_tracked` does."""
-        if fault.kind == "twice":
-            self._delivery.deliver_twice(attempt, fault)
-            return self._draw(attempt)
-        if fault.kind == "crash":
-            self._crash_by(attempt, "start", fault)
-        elif fault.kind == "fail":
-            self._fail(attempt, fault.make())
-        elif fault.kind == "hang":
-            self._hang(attempt)
-        elif fault.kind == "other":
-            attempt.other_version = True
-            return self._draw(attempt)
-        else:
-            return attempt.job.type.takes_ns + fault.by_ns
-        return None
-
-    def _hang(self, attempt: LiveAttempt) -> None:
+    def hang(self, attempt: LiveAttempt) -> None:
         """Let an attempt hang until its timeout, or for ever if it has none."""
         if attempt.deadline_ns >= 0:
             self._loop.schedule(attempt.deadline_ns, attempt.job.priority, self._time_out, attempt)
 
-    def _fail_after(self, attempt: LiveAttempt, fault: LiveFault) -> None:
-        """Let an attempt fail, at once or after the time that the fault takes."""
-        error = fault.make()
-        if fault.by_ns:
-            self._schedule_within_timeout(attempt, self._loop.now + fault.by_ns, self._fail_later, (attempt, error))
+    def fail_after(self, attempt: LiveAttempt, error: BaseException, after_ns: int) -> None:
+        """Let an attempt fail before its code runs, at once or after a time."""
+        if after_ns:
+            self._schedule_within_timeout(attempt, self._loop.now + after_ns, self._fail_later, (attempt, error))
         else:
             self._fail(attempt, error)
 
@@ -285,26 +243,26 @@ class Attempts:
             return
         if attempt.tracked and not self._acknowledged(attempt, result):
             return
-        job.state = "done"
-        job.result = result
-        job.error = None
-        loop.open_jobs -= 1
-        self._end(attempt, "done", result)
+        self._lives.done(attempt, result)
+        self._free_worker(attempt)
         if job.on_close is not None:
             job.tell_closed()
 
     def _call_tracked(self, attempt: LiveAttempt) -> Any:
         """Run the code of a tracked attempt: here, or in a forked child if a fault wants a real death."""
-        loop, type = self._loop, attempt.job.type
+        loop = self._loop
         if attempt.pool.skew_ns:
             loop.forget_values()
-        for fault in self._faults.seam:
-            if fault.hard and fault.hits(type.name) and fault.would_strike(loop.now, attempt.number, attempt):
-                assert self.run_forked is not None
-                return self.run_forked(attempt)
-        if loop.decisions is not None:
-            loop.decisions.passes(attempt, "begin")
+        if self.forks and any(fault.does.hard and self._means(fault, attempt) for fault in self._judge.placed):
+            return self._host.run_forked(attempt)
+        if self._judge.plan is not None:
+            self._judge.plan.strikes(_Beginning("begin", attempt.label))
         return self.call(attempt)
+
+    def _means(self, fault: PlacedFault, attempt: LiveAttempt) -> bool:
+        """Return True if a fault is meant for an attempt, whichever pass of its seam it waits for."""
+        aim = replace(fault.aim, visits=None)
+        return aim.includes(self._loop.now, subject_of(attempt))
 
     def call(self, attempt: LiveAttempt) -> Any:
         """Call the job's function inside the user's hooks and the job type's scope."""
@@ -328,36 +286,23 @@ class Attempts:
             args, kwargs = copy.deepcopy((args, kwargs))
         result = fn(*args, **kwargs)
         awaits = job.type.is_async and (deployment is None or hasattr(result, "__await__"))
-        return self.awaited(result) if awaits else result
-
-    def awaited(self, coroutine: Any) -> Any:
-        """Run a coroutine of the running attempt to its end."""
-        if self.await_result is None:
-            raise RigStateError("the code is async, and this simulation has no event loop for it; use a Rig")
-        return self.await_result(coroutine)
+        return self._host.await_result(result) if awaits else result
 
     # --- end ----------------------------------------------------------------------------------------
 
-    def _end(
-        self, attempt: LiveAttempt, outcome: Outcome, detail: Any, then: int = 0, frees_worker: bool = True,
-    ) -> None:  # fmt: skip
-        """Write down that an attempt has ended, and free its worker. Every attempt ends here, and only here."""
-        job, pool, now = attempt.job, attempt.pool, self._loop.now
-        attempt.outcome = outcome
-        attempt.ended_ns = now
-        if outcome == "done" or outcome == "crashed":
-            self._history.add((now, outcome, job, attempt.number, detail, then, None, 0))
-        else:
-            code, instruction = innermost(detail)
-            self._history.add((now, outcome, job, attempt.number, detail, then, code, instruction))
-        if job.running_attempt is attempt:
-            job.running_attempt = None
+    def _end(self, attempt: LiveAttempt, outcome: Outcome, detail: Any, then: int = 0) -> None:
+        """End an attempt that changes nothing of its job, and free its worker."""
+        self._lives.end(attempt, outcome, detail, then)
+        self._free_worker(attempt)
+
+    def _free_worker(self, attempt: LiveAttempt) -> None:
+        """Let the worker of an attempt that has ended take another job."""
+        pool: Pool = attempt.pool  # type: ignore[assignment]
         if attempt.tracked:
             self._delivery.ended(attempt)
-        if frees_worker:
-            pool.release(attempt.worker)
-            if pool.waiting:
-                self._loop.work_to_dispatch = True
+        pool.release(attempt.worker)
+        if pool.waiting:
+            self._loop.work_to_dispatch = True
 
     def _leaves_code(self, attempt: LiveAttempt) -> None:
         """Note, for limits and wall clocks, that the code of a tracked attempt runs no more."""
@@ -368,23 +313,18 @@ class Attempts:
 
     def _acknowledged(self, attempt: LiveAttempt, result: Any) -> bool:
         """Deal with the acknowledgement of a tracked attempt; return True if its job is done."""
-        job, now = attempt.job, self._loop.now
-        struck = None if self._loop.decisions is None else self._loop.decisions.ends(attempt)
-        if struck is not None and struck.kind == "crash":
-            self._crash_by(attempt, "ack", struck)
+        job = attempt.job
+        ending = _Acknowledging(self, attempt)
+        self._judge.strike(ending)
+        if ending.over:
             return False
-        for fault in self._faults.seam:
-            if fault.at == "ack" and fault.hits(job.type.name) and fault.strikes(now, attempt.number, attempt):
-                self._crash_by(attempt, "ack", fault)
-                return False
         self._leaves_code(attempt)
-        acknowledgement = self._delivery.acknowledge(attempt, struck is not None)
+        acknowledgement = self._delivery.acknowledge(attempt, ending.is_lost)
         if acknowledgement == "accepted":
             return True
         self._end(attempt, "done", result, UNHEARD)
         if acknowledgement == "lost":
             self._history.record("ack-lost", job, attempt.number)
-            job.running_attempt = None
             self._delivery.deliver_again(attempt)
         return False
 
@@ -425,24 +365,18 @@ class Attempts:
                 if verdict == "retry" and budget is not None and not budget.pays():
                     verdict = "dead"
             except BaseException:
-                job.state = "dead"
-                loop.open_jobs -= 1
-                self._end(attempt, outcome, error, DEAD)
+                self._lives.give_up(attempt, outcome, error, "dead")
+                self._free_worker(attempt)
                 raise
             if verdict != "retry":
-                job.state = verdict
-                loop.open_jobs -= 1
-                self._end(attempt, outcome, error, DEAD if verdict == "dead" else DROPPED)
-                error.__traceback__ = users_part(error.__traceback__)
+                self._lives.give_up(attempt, outcome, error, verdict)
+                self._free_worker(attempt)
                 if job.on_close is not None:
                     job.tell_closed()
                 return
-        self._end(attempt, outcome, error, wait)
-        error.__traceback__ = None  # it keeps every frame and its locals alive; a final error keeps its own
-        attempt.waited_ns = job.waited_ns = wait
-        job.state = "backing-off"
-        job.due_ns = due = now + wait
-        heappush(loop.heap, (due, job.priority, loop.next_order(), self._broker.on_due, job))
+        self._lives.back_off(attempt, outcome, error, wait)
+        self._free_worker(attempt)
+        heappush(loop.heap, (job.due_ns, job.priority, loop.next_order(), self._broker.on_due, job))
 
     def _end_unheard(self, attempt: LiveAttempt, error: BaseException, outcome: Outcome) -> None:
         """End an attempt whose error changes nothing: it was asked to stop, or it does not count for the queue."""
@@ -454,17 +388,18 @@ class Attempts:
             if attempt.pool.stopped:
                 self._delivery.put_back(job, "the workers were stopped")
             else:
-                self._broker.close(job, "withdrawn", "withdrawn")
+                self._lives.close(job, "withdrawn", "withdrawn")
 
     def _jitter(self) -> Any:
         return self._generators.of("jitter")
 
     # --- workers that die, attempts that are killed -------------------------------------------------
 
-    def _crash_by(self, attempt: LiveAttempt, seam: str, fault: LiveFault) -> None:
-        if self.dies_in_child is not None:
-            self.dies_in_child(seam, fault)
-        self.crash(attempt, seam, fault.by_ns)
+    def crash_by(self, attempt: LiveAttempt, seam: str, strike: Strike) -> None:
+        """End an attempt whose worker dies of a fault."""
+        if self._host.in_child is not None:
+            self._host.in_child.die(seam, strike)
+        self.crash(attempt, seam, strike.by_ns)
 
     def crash(self, attempt: LiveAttempt, seam: str, down_ns: int = 0) -> None:
         """End an attempt whose worker dies at a seam. A new worker is up after `down_ns`."""
@@ -479,25 +414,24 @@ class Attempts:
         if attempt.counts:
             job.error = attempt.error
         attempt.track()
-        self._end(attempt, "crashed", seam, frees_worker=False)
+        self._lives.end(attempt, "crashed", seam)
+        self._delivery.ended(attempt)
         loop.current = None
         loop.schedule(loop.now + down_ns, 0, self._worker_is_back, attempt)
         if not attempt.counts:
             return
-        job.running_attempt = None
         if job.type.policy.ack == "early":
-            self._broker.close(job, "lost", "lost", attempt.number)
+            self._lives.close(job, "lost", "lost", attempt.number)
         else:
             self._delivery.deliver_again(attempt)
 
-    def crash_at_seam(self, task: Task, seam: str, fault: LiveFault) -> None:
+    def crash_at_seam(self, task: Task, seam: str, strike: Strike) -> None:
         """Let the worker of the running attempt die at a seam inside its code, or in a thread of it. Never returns."""
         attempt, loop = task.owner, self._loop
         assert attempt is not None
-        self._crash_by(attempt, seam, fault)
-        if attempt.loop is None and task is not attempt and attempt.suspended:
-            attempt.suspended = False
-            loop.switcher.end_suspended(attempt)
+        self.crash_by(attempt, seam, strike)
+        if attempt.loop is None and task is not attempt:
+            loop.end_suspended(attempt)
         loop.switcher.end_running(task)
 
     def kill(self, attempt: LiveAttempt, then: str) -> None:
@@ -511,15 +445,14 @@ class Attempts:
         self._end(attempt, "cancelled", attempt.error, UNHEARD)
         if attempt.counts and job.state == "running":
             if then == "withdrawn":
-                self._broker.close(job, "withdrawn", "withdrawn")
+                self._lives.close(job, "withdrawn", "withdrawn")
             else:
                 self._delivery.put_back(job, then)
         if is_running:
             loop.current = None
             loop.switcher.end_running(attempt)
-        elif attempt.suspended:
-            attempt.suspended = False
-            loop.switcher.end_suspended(attempt)
+        else:
+            loop.end_suspended(attempt)
 
     def tell_of_death(self, attempt: LiveAttempt) -> None:
         """Take back what an attempt has open, whose worker has died."""
@@ -557,7 +490,7 @@ class Attempts:
 
     def running(self) -> list[LiveAttempt]:
         """Return every attempt that is running, in the order of their jobs."""
-        counted = (job.running_attempt for job in self._broker.jobs if job.state in OPEN)
+        counted = (job.running_attempt for job in self._lives.jobs if job.state in OPEN)
         found = [attempt for attempt in counted if attempt is not None]
         found = [attempt for attempt in found if attempt.loop is None]
         return sorted([*found, *self._delivery.uncounted.values()], key=lambda a: (a.job.number, a.number))
@@ -566,3 +499,99 @@ class Attempts:
 def _ends_attempt_only(error: BaseException) -> bool:
     """Return True if a worker survives an error: an exit or a cancellation by the job ends its attempt, no more."""
     return isinstance(error, SystemExit) or is_cancellation(error)
+
+
+def subject_of(attempt: LiveAttempt, visit: int = 1) -> Subject:
+    """Return whom a fault at an attempt can be meant for."""
+    return Subject(attempt.job.type.name, attempt.number, lambda: attempt.reader, visit)
+
+
+class _Starting(Passing):
+    """An attempt on one of the rig's workers, before its code runs."""
+
+    can: frozenset[Operation] = frozenset({"fail", "wait", "crash", "deliver_again", "other_version"})
+    runs_code = False
+
+    def __init__(self, attempts: Attempts, attempt: LiveAttempt) -> None:
+        super().__init__("start", attempt.label)
+        self._attempts = attempts
+        self._attempt = attempt
+        self._usual_ns = -1  # the time that its modelled work takes; -1: not drawn yet
+        self._more_ns = 0
+
+    @property
+    def attempt(self) -> LiveAttempt:
+        return self._attempt
+
+    @property
+    def durations_of(self) -> str:
+        return self._attempt.job.type.name
+
+    def subjects(self) -> tuple[Subject, ...]:
+        return (subject_of(self._attempt),)
+
+    def spends(self) -> int:
+        """Return how many nanoseconds pass before its code runs."""
+        if self._usual_ns < 0:
+            self._usual_ns = self._attempts._draw(self._attempt)
+        return self._usual_ns + self._more_ns
+
+    def fail(self, error: BaseException, after_ns: int = 0) -> None:
+        self.spends()
+        self.over = True
+        self._attempts.fail_after(self._attempt, error, self._more_ns + after_ns)
+
+    def wait(self, ns: int | None) -> None:
+        self.spends()
+        if ns is None:
+            self.over = True
+            self._attempts.hang(self._attempt)
+        else:
+            self._more_ns += ns
+
+    def take(self, ns: int) -> None:
+        self._usual_ns = ns
+
+    def crash(self, strike: Strike) -> None:
+        self.over = True
+        self._attempts.crash_by(self._attempt, "start", strike)
+
+    def deliver_again(self, after_ns: int) -> None:
+        self._attempts._delivery.deliver_twice(self._attempt, after_ns)
+
+    def other_version(self) -> None:
+        self._attempt.other_version = True
+
+
+class _Acknowledging(Passing):
+    """An attempt on one of the rig's workers, after its code."""
+
+    def __init__(self, attempts: Attempts, attempt: LiveAttempt) -> None:
+        super().__init__("ack", attempt.label)
+        self._attempts = attempts
+        self._attempt = attempt
+        hears = attempt.counts or attempt.job.state in _OPEN
+        self.can = _CAN_END if hears else _CAN_DIE
+        self.is_lost = False
+
+    @property
+    def attempt(self) -> LiveAttempt:
+        return self._attempt
+
+    def subjects(self) -> tuple[Subject, ...]:
+        return (subject_of(self._attempt),)
+
+    def crash(self, strike: Strike) -> None:
+        self.over = True
+        self._attempts.crash_by(self._attempt, "ack", strike)
+
+    def lose_ack(self) -> None:
+        self.is_lost = True
+
+
+class _Beginning(Passing):
+    """An attempt whose code begins. Nothing strikes here; another task can run first."""
+
+
+_CAN_DIE: frozenset[Operation] = frozenset({"crash"})
+_CAN_END: frozenset[Operation] = frozenset({"crash", "lose_ack"})

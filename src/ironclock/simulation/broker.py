@@ -13,10 +13,13 @@ from ..history.history import History
 from .admission import Admission
 from .decisions import ARGUMENT, FUNCTION
 from .event_loop import EventLoop
-from .faults import PlacedFaults
+from .faults.kind import Operation, Passing, Subject
+from .host import Host
 from .jobs import JobHome, LiveJob, State
+from .judge import Judge
+from .life import JobLives
 from .policy import Call, JobType, name_of
-from .queues import Pools
+from .pools import Pools
 from .transactions import Transactions
 
 DEPTH_LIMIT = 10_000
@@ -27,25 +30,27 @@ class Broker:
     """The queues' side of a simulation: it takes jobs in, and knows every job and job type."""
 
     def __init__(
-        self, home: JobHome, loop: EventLoop, history: History, pools: Pools, faults: PlacedFaults,
+        self, home: JobHome, loop: EventLoop, history: History, pools: Pools, judge: Judge, lives: JobLives, host: Host,
     ) -> None:  # fmt: skip
         self._home = home
         self._loop = loop
         self._history = history
         self._pools = pools
-        self._faults = faults
+        self._judge = judge
+        self._lives = lives
+        self._host = host
         self.types: dict[str, JobType[..., Any]] = {}
-        self.jobs: list[LiveJob] = []
+        self.jobs = lives.jobs
         self.around_enqueue: list[Callable[[Call[Any]], AbstractContextManager[Any]]] = []
         """The user's context managers around every enqueue."""
         self.listeners: list[Callable[[LiveJob], None]] = []
         """Called with every job that is enqueued."""
-        self.accepts_new_names: Callable[[], bool] = lambda: True
-        """Answers if a job type of an unknown name can still appear, as it can while there is a tap."""
         self.on_due: Callable[[LiveJob], None] = self._no_attempts
         """What happens when a job becomes due."""
-        self.admission = Admission(loop, history, self.types, self.withdraw, self.make_due, self.close)
-        self.transactions = Transactions(loop, history, faults, self.put, self._withdraw_for_good, self._bring_back)
+        self.admission = Admission(loop, history, self.types, lives, self.withdraw, self.make_due)
+        self.transactions = Transactions(
+            loop, history, judge, lives, self._put, self._withdraw_for_good, self._bring_back
+        )
         loop.is_idle[self.admission.expire] = lambda job: not self.admission.can_expire(job)
         self._last_number = 0
         self._enqueue_calls: dict[str, int] = {}  # by job name, for faults.refuse_enqueue
@@ -63,7 +68,7 @@ class Broker:
         """Return the name of a job type. Raises `UnknownJob` if the name is unknown and cannot appear later."""
         name = self.name_of(job)
         if name not in self.types:
-            if not self.accepts_new_names():
+            if not self._host.can_meet_new_names():
                 raise UnknownJob(f"no job type is called {name!r}; {nearest(name, self.types)}")
             self._home.attention.asked_for(name, "job type")
         return name
@@ -81,14 +86,24 @@ class Broker:
 
     def enqueue(
         self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int,
-        queue: str | None = None, priority: int | None = None, key: Any = None, hooked: bool = False,
+        queue: str | None = None, priority: int | None = None, key: Any = None, copies_arguments: bool = False,
     ) -> LiveJob:  # fmt: skip
-        """Enqueue a job that is due at `due_ns` (nanoseconds since the epoch, not before now)."""
-        if self.around_enqueue and not hooked:
-            with ExitStack() as stack:
-                for hook in self.around_enqueue:
-                    stack.enter_context(hook(Call(type, args, kwargs)))
-                return self.enqueue(type, args, kwargs, due_ns, queue, priority, key, True)
+        """Enqueue a job that the rig's workers run: every such job comes in here.
+
+        Parameters: `due_ns` is when it is due, in nanoseconds since the epoch, not before now. `queue`, `priority` and
+        `key`: None: as its type says. `copies_arguments`: each attempt gets its own copy.
+        """
+        if not self.around_enqueue:
+            return self._enqueue(type, args, kwargs, due_ns, queue, priority, key, copies_arguments)
+        with ExitStack() as stack:
+            for hook in self.around_enqueue:
+                stack.enter_context(hook(Call(type, args, kwargs)))
+            return self._enqueue(type, args, kwargs, due_ns, queue, priority, key, copies_arguments)
+
+    def _enqueue(
+        self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int, queue: str | None,
+        priority: int | None, key: Any, copies_arguments: bool,
+    ) -> LiveJob:  # fmt: skip
         loop = self._loop
         current = loop.current
         if loop.fault_hook is not None:
@@ -98,24 +113,27 @@ class Broker:
             queue = type.queue
         if priority is None:
             priority = type.priority
-        if self._faults.enqueue or self._faults.outages:
+        if self._judge.guards_queues:
             self._refuse_if_faulty(type, args, queue)
         if queue not in self._pools.found and self._pools.all and self._pools.find(queue) is None:
             raise PolicyError(f"{type.name} cannot be enqueued: no worker serves {self._pools.unserved(queue)}")
+        pending = ""
         if type.has_admission_rules:
             key = type.key_of(args, kwargs) if key is None else key
-            kept = self.admission.job_kept_instead(type, args, kwargs, key)
+            kept, pending = self.admission.admit(type, args, kwargs, key)
             if kept is not None:
                 return kept
         self._last_number += 1
         job = LiveJob(self._home, type, self._last_number, args, kwargs, queue, priority, now, due_ns)
         if key is not None:
             job.key = key
-        if loop.decisions is not None and current is None and loop.decisions.leaves_out(job.id):
-            job.state = "withdrawn"
+        if copies_arguments:
+            job.copies_arguments = True
+        if current is None and self._judge.plan is not None and self._judge.plan.leaves_out(job.id):
+            self._lives.never_enter(job)
             return job
-        if type.has_admission_rules:
-            self.admission.remember_pending(job)
+        if pending:
+            self.admission.remember_pending(pending, job)
         if current is not None and current.job is not None:
             owner = current.owner
             if owner is not None:
@@ -147,30 +165,25 @@ class Broker:
         """Raise the error of a fault that refuses this enqueue."""
         now = self._loop.now
         number = self._enqueue_calls[type.name] = self._enqueue_calls.get(type.name, 0) + 1
-        error = self._faults.outage_error(queue, now)
-        for fault in self._faults.enqueue if error is None else ():
-            if fault.hits(type.name) and fault.strikes(now, number, args, type.name):
-                error = fault.make()
-                break
+        error = self._judge.placed.outage_error(queue, now)
         if error is not None:
             self._history.record("refused", detail=(type.name, error))
             raise error
+        self._judge.strike_placed(_Put(self._history, type.name, number, args))
 
-    def put(self, job: LiveJob) -> None:
-        """Enqueue a job that its transaction has kept until now."""
-        now = job.enqueued_ns = self._loop.now
-        job.due_ns = max(job.due_ns, now)
-        if job.due_ns <= now:
-            job.state = "ready"
-        self._enter(job)
+    def _put(self, job: LiveJob) -> None:
+        """Let a job in that its transaction has kept until now."""
+        self._lives.enter_later(job)
+        self._plan(job)
 
     def _enter(self, job: LiveJob) -> None:
+        self._lives.enter(job)
+        self._plan(job)
+
+    def _plan(self, job: LiveJob) -> None:
+        """Put a job that has come in on the heap, and tell who listens."""
         loop = self._loop
-        due = job.due_ns
-        self.jobs.append(job)
-        loop.open_jobs += 1
-        self._history.add((loop.now, "enqueued", job, 0, due, 0, None, 0))
-        loop.schedule_in_order(due, job.priority, self.on_due, job)
+        loop.schedule_in_order(job.due_ns, job.priority, self.on_due, job)
         if job.type.expires_ns >= 0:
             loop.schedule(loop.now + job.type.expires_ns, 0, self.admission.expire, job)
         if self.listeners:
@@ -181,16 +194,14 @@ class Broker:
         self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int, queue: str | None,
         priority: int | None, key: Any,
     ) -> LiveJob:  # fmt: skip
-        """Write down a job that somebody else runs; return it."""
+        """Let a job in that the application's own workers run; return it."""
         now = self._loop.now
         queue = type.queue if queue is None else queue
         priority = type.priority if priority is None else priority
         self._last_number += 1
         job = LiveJob(self._home, type, self._last_number, args, kwargs, queue, priority, now, due_ns)
         job.key = type.key_of(args, kwargs) if key is None and type.has_admission_rules else key
-        self.jobs.append(job)
-        self._loop.open_jobs += 1
-        self._history.add((now, "enqueued", job, 0, due_ns, 0, None, 0))
+        self._lives.enter(job)
         return job
 
     def make_due(self, job: LiveJob) -> None:
@@ -203,15 +214,6 @@ class Broker:
 
     # --- closing jobs, and putting them back --------------------------------------------------------
 
-    def close(self, job: LiveJob, state: State, what: str, attempt: int = 0, detail: Any = None) -> None:
-        """Give an open job its last state, with an entry in the history."""
-        job.state = state
-        job.running_attempt = None
-        self._loop.open_jobs -= 1
-        self._history.record(what, job, attempt, detail)
-        if job.on_close is not None:
-            job.tell_closed()
-
     def withdraw(self, job: LiveJob) -> None:
         """Cancel a job. Raises `RigStateError` if it is running or closed."""
         if job.state not in _WAITING:
@@ -223,12 +225,12 @@ class Broker:
             self._withdraw_for_good(job)
 
     def _withdraw_for_good(self, job: LiveJob) -> None:
-        self.close(job, "withdrawn", "withdrawn")
+        self._lives.close(job, "withdrawn", "withdrawn")
 
     def _bring_back(self, job: LiveJob, state: State) -> None:
         """Undo a withdrawal: the job has the state again that it had, and is due at its time."""
         loop = self._loop
-        job.state = state
+        self._lives.bring_back(job, state)
         self.admission.forget_held(job)
         if job.due_ns > loop.now or any(e[FUNCTION] == self.on_due and e[ARGUMENT] is job for e in loop.due_events()):
             return  # its event is still to come
@@ -248,20 +250,32 @@ class Broker:
     def requeue(self, job: LiveJob) -> None:
         """Put a dead letter back into its queue, due now, with all of its attempts again."""
         self.must_be_dead(job)
-        job.failures = job.unacknowledged = 0
-        job.first_ns = -1
         self.admission.pending_again(job)
-        job.due_ns = self._loop.now
-        job.state = "ready"
-        self._loop.open_jobs += 1
-        self._history.record("requeued", job, 0, self._loop.now)
+        self._lives.put_back(job, self._loop.now)
         self.make_due(job)
 
     def discard(self, job: LiveJob) -> None:
         """Give a dead letter up for good: its state becomes `dropped`."""
         self.must_be_dead(job)
-        job.state = "dropped"
-        self._history.record("discarded", job)
+        self._lives.discard(job)
 
 
 _WAITING = ("held", "ready", "backing-off")
+
+
+class _Put(Passing):
+    """A job on its way into its queue."""
+
+    can: frozenset[Operation] = frozenset({"fail"})
+
+    def __init__(self, history: History, job: str, number: int, args: tuple[Any, ...]) -> None:
+        super().__init__("put", job)
+        self._history = history
+        self._subject = Subject(job, number, lambda: args)
+
+    def subjects(self) -> tuple[Subject, ...]:
+        return (self._subject,)
+
+    def fail(self, error: BaseException, after_ns: int = 0) -> None:
+        self._history.record("refused", detail=(self.who, error))
+        raise error

@@ -10,8 +10,7 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, Final, Protocol, TypeAlias
 
 if TYPE_CHECKING:
-    from .faults import LiveFault
-    from .jobs import LiveAttempt, LiveJob
+    from .faults.kind import Passing, Strike
     from .task import Task
 
 Event: TypeAlias = "tuple[int, int, int, Callable[[Any], None], Any]"
@@ -48,26 +47,8 @@ class Decisions(Protocol):
     def asks_inside_jobs(self) -> bool:
         """True if it must be asked about seams inside the code of a job."""
 
-    def passes(self, task: Task, seam: str) -> LiveFault | None:
-        """Return the fault that strikes a running task at a seam. May let others run first (`EventLoop.give_way`)."""
-
-    def starts(self, attempt: LiveAttempt) -> LiveFault | None:
-        """Return the fault that strikes an attempt before its code runs."""
-
-    def ends(self, attempt: LiveAttempt) -> LiveFault | None:
-        """Return the fault that strikes an attempt after its code, before the acknowledgement."""
-
-    def delivers(self, job: LiveJob) -> LiveFault | None:
-        """Return the fault that strikes a job that becomes due."""
-
-    def commits(self, job: LiveJob) -> LiveFault | None:
-        """Return the fault that strikes a job that workers can see before its transaction has committed."""
-
-    def fires(self, schedule: str) -> LiveFault | None:
-        """Return the fault that strikes a firing of a schedule."""
-
-    def asks(self, request: str, seam: str) -> LiveFault | None:
-        """Return the fault that strikes a request, in the test's own code, at a seam."""
+    def strikes(self, passing: Passing) -> Strike | None:
+        """Return what strikes whoever passes a seam. May let others run first (`EventLoop.give_way`)."""
 
     def locks(self, task: Task, place: str) -> None:
         """Called when a running task comes to a lock. May let others run first."""

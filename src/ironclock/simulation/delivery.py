@@ -13,9 +13,11 @@ from ..foundation.durations import spell
 from ..history.history import History
 from .broker import Broker
 from .event_loop import FIRST, EventLoop
-from .faults import LiveFault, PlacedFaults
+from .faults.kind import About, Operation, Passing, Subject
 from .jobs import OPEN, LiveAttempt, LiveJob
-from .queues import Pools
+from .judge import Judge
+from .life import JobLives
+from .pools import Pools
 
 DELIVERIES_LIMIT = 500
 """How often one job can be delivered at one instant before that is an endless loop."""
@@ -27,11 +29,14 @@ Acknowledgement: TypeAlias = Literal["accepted", "ignored", "lost"]
 class Delivery:
     """The deliveries of a simulation that are more than one simple attempt."""
 
-    def __init__(self, loop: EventLoop, history: History, pools: Pools, faults: PlacedFaults, broker: Broker) -> None:
+    def __init__(
+        self, loop: EventLoop, history: History, pools: Pools, judge: Judge, lives: JobLives, broker: Broker
+    ) -> None:
         self._loop = loop
         self._history = history
         self._pools = pools
-        self._faults = faults
+        self._judge = judge
+        self._lives = lives
         self._broker = broker
         self.second_deliveries: dict[int, int] = pools.second_deliveries
         """By job number, how many more deliveries of the same message wait."""
@@ -57,9 +62,8 @@ class Delivery:
         if attempt.outcome == "running":
             self.uncounted[job.number, attempt.number] = attempt
             self._awaited.add((job.number, attempt.number))
-            self._loop.open_jobs += 1  # until it has ended, even if the job is done by then
+            self._lives.await_beside()
         attempt.counts = False
-        job.running_attempt = None
         self._history.record("lease-ended", job, attempt.number)
         self.put_back(job, "its lease has ended")
 
@@ -70,13 +74,13 @@ class Delivery:
 
     # --- second deliveries --------------------------------------------------------------------------
 
-    def deliver_twice(self, attempt: LiveAttempt, fault: LiveFault) -> None:
-        """Deliver the message of an attempt a second time, later by the fault's duration."""
+    def deliver_twice(self, attempt: LiveAttempt, after_ns: int) -> None:
+        """Deliver the message of an attempt a second time, so long after its start."""
         job, loop = attempt.job, self._loop
         self.second_deliveries[job.number] = self.second_deliveries.get(job.number, 0) + 1
-        loop.open_jobs += 1  # until the second attempt has ended, even if the job is done by then
+        self._lives.await_beside()  # until the second attempt has ended
         self._history.record("delivered-twice", job, attempt.number)
-        loop.schedule_world_event(loop.now + fault.by_ns, self._arrive_again, job)
+        loop.schedule_world_event(loop.now + after_ns, self._arrive_again, job)
 
     def _arrive_again(self, job: LiveJob) -> None:
         self._pools.of(job.queue).push(job)
@@ -105,7 +109,7 @@ class Delivery:
         if key not in self._awaited:
             return False
         self._awaited.discard(key)
-        self._loop.open_jobs -= 1
+        self._lives.no_longer_await()
         return True
 
     # --- acknowledgements ---------------------------------------------------------------------------
@@ -113,14 +117,12 @@ class Delivery:
     def acknowledge(self, attempt: LiveAttempt, lost: bool) -> Acknowledgement:
         """Return what becomes of the acknowledgement of an attempt that has returned.
 
-        `lost`: decisions made it strike the acknowledgement. An outage or a fault can lose it as well.
+        `lost`: a fault has struck the acknowledgement. An outage can lose it as well.
         """
-        job, now = attempt.job, self._loop.now
+        job = attempt.job
         if not attempt.counts and job.state not in OPEN:
             return "ignored"
-        lost = lost or self._faults.outage_until(job.queue, now) is not None
-        for fault in self._faults.ack:
-            lost = lost or (fault.hits(job.type.name) and fault.strikes(now, attempt.number, attempt))
+        lost = lost or self._judge.placed.outage_until(job.queue, self._loop.now) is not None
         if not attempt.counts:
             if lost:
                 return "ignored"
@@ -136,12 +138,11 @@ class Delivery:
         awaited = self._stop_awaiting(attempt)
         if other is not None and other is not attempt:
             if awaited:
-                self._loop.open_jobs += 1
+                self._lives.await_beside()
                 self._awaited.add((job.number, other.number))
             other.track()
             other.counts = False
             self.uncounted[job.number, other.number] = other
-            job.running_attempt = None
 
     # --- delivering again ---------------------------------------------------------------------------
 
@@ -159,7 +160,7 @@ class Delivery:
         job.unacknowledged += 1
         if limit is not None and job.unacknowledged >= limit:
             job.error = job.error or WorkerDied(f"{job.id} was delivered {limit} times and never acknowledged")
-            self._broker.close(job, "dead", "given-up", 0, limit)
+            self._lives.close(job, "dead", "given-up", 0, limit)
             return
         at, count = self._deliveries_now.get(job.number, (-1, 0))
         count = count + 1 if at == now else 1
@@ -169,24 +170,39 @@ class Delivery:
                 f"{job.id} is delivered over {DELIVERIES_LIMIT} times at {self._loop.timeline.text(now)}, because its "
                 "workers always die; give the fault attempts=..., or the job type a lease or deliveries=..."
             ))  # fmt: skip
-        # Ready only when its event comes: until then a second delivery in the queue must not be taken for this one.
-        job.state = "held"
-        job.due_ns = now
-        self._history.record("redelivered", job, 0, why)
+        self._lives.redelivered(job, now, why)
         self._broker.make_due(job)
 
     def delays(self, job: LiveJob) -> bool:
         """Delay the delivery of a job if a fault says so; return True if it comes later."""
-        loop = self._loop
-        struck = None if loop.decisions is None else loop.decisions.delivers(job)
-        for fault in self._faults.delivery:
-            if struck is None and fault.hits(job.type.name) and (job.number, job.attempts_made) not in fault.seen:
-                fault.seen.add((job.number, job.attempts_made))
-                if fault.strikes(loop.now, job.attempts_made + 1, job):
-                    struck = fault
-        if struck is None:
+        due = _Due(job)
+        self._judge.strike(due)
+        if not due.over:
             return False
-        job.due_ns = loop.now + struck.by_ns
-        self._history.record("note", job, 0, f"its delivery is late by {spell(struck.by_ns)}")
-        loop.schedule(job.due_ns, job.priority, self._broker.on_due, job)
+        job.due_ns = self._loop.now + due.late_ns
+        self._history.record("note", job, 0, f"its delivery is late by {spell(due.late_ns)}")
+        self._loop.schedule(job.due_ns, job.priority, self._broker.on_due, job)
         return True
+
+
+class _Due(Passing):
+    """A job that becomes due, on its way to a worker."""
+
+    can: frozenset[Operation] = frozenset({"come_late"})
+    about: About = "job"
+    runs_code = False
+
+    def __init__(self, job: LiveJob) -> None:
+        super().__init__("delivery", job.id)
+        self._job = job
+        self.job_number = job.number
+        self.late_ns = 0
+
+    def subjects(self) -> tuple[Subject, ...]:
+        job = self._job
+        delivery = job.number, job.attempts_made
+        return (Subject(job.type.name, job.attempts_made + 1, lambda: job.reader, identity=delivery),)
+
+    def come_late(self, ns: int) -> None:
+        self.over = True
+        self.late_ns = ns

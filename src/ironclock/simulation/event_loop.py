@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from heapq import heappop, heappush, heappushpop
 from itertools import chain, count
-from typing import Any
+from typing import Any, Protocol
 
 from ..errors import IronClockError, RigStateError
 from ..foundation.instants import Timeline, within_time
@@ -52,6 +52,18 @@ class Waiter:
         self.over = False
 
 
+class OpenJobs(Protocol):
+    """Who counts the open jobs."""
+
+    open_jobs: int
+
+
+class _NoJobs:
+    """There are no jobs."""
+
+    open_jobs = 0
+
+
 class EventLoop:
     """The simulated clock with its pending events, and the task that runs now.
 
@@ -84,8 +96,6 @@ class EventLoop:
         """Each is asked after every event."""
         self.work_to_dispatch = False
         """True if a ready job may have met a free worker."""
-        self.open_jobs = 0
-        """How many jobs are not closed yet."""
 
         # Who runs.
         self.switcher: TaskSwitcher = DirectCalls() if switcher is None else switcher
@@ -100,6 +110,8 @@ class EventLoop:
         """Called before code of a worker runs if that of another one ran before. None: workers share their values."""
         self.dispatch: Callable[[], None] = self._nothing_to_dispatch
         self.prepare: Callable[[], None] = _nothing
+        self.lives: OpenJobs = _NoJobs()
+        """Who counts the open jobs."""
         self.decisions: Decisions | None = None
         """Who decides where the run can go another way. None: the ordinary way."""
         self.chooses_order: Decisions | None = None
@@ -241,7 +253,7 @@ class EventLoop:
                 if self.waiters and self._wake_ready():
                     return
                 continue
-            if self._stop_at == JOBS_CLOSED and not self.open_jobs:
+            if self._stop_at == JOBS_CLOSED and not self.lives.open_jobs:
                 return
             if not heap or heap[0][AT] > self._until:
                 if self.before_time_moves is not None and self.before_time_moves(
@@ -465,12 +477,23 @@ class EventLoop:
     def _end_wait(self, waiter: Waiter) -> None:
         if not waiter.over and waiter.task is not None:
             waiter.over = True
-            self.switcher.resume(waiter.task)
+            if waiter.task.suspended:
+                self.switcher.resume(waiter.task)
 
     def _interrupt_waiter(self, waiter: Waiter) -> None:
         if not waiter.over and waiter.task is not None:
             waiter.over = True
             self._interrupt(waiter.task)
+
+    def end_suspended(self, task: Task) -> None:
+        """End a task where it waits, without its handlers. Nothing wakes it any more, whatever it waits for."""
+        if task.suspended:
+            task.suspended = False
+            for waiter in self.waiters:
+                if waiter.task is task:
+                    waiter.over = True
+            self.waiters[:] = [waiter for waiter in self.waiters if waiter.task is not task]
+            self.switcher.end_suspended(task)
 
     def _suspend(self, task: Task, then: Task | None = None) -> None:
         self.current = None

@@ -19,7 +19,6 @@ from .task import Task
 if TYPE_CHECKING:
     from ..history.attention import Attention
     from .policy import JobType
-    from .queues import Pool
 
 State: TypeAlias = Literal["held", "ready", "running", "backing-off", "done", "dead", "dropped", "withdrawn", "lost"]
 Outcome: TypeAlias = Literal["running", "done", "failed", "timed-out", "crashed", "cancelled"]
@@ -51,7 +50,17 @@ class JobHome(Protocol):
         """Return what happened to a job, in words."""
 
 
-class Worker(Protocol):
+class WorkerPool(Protocol):
+    """What an attempt asks of the workers among which its own is."""
+
+    skew_ns: int
+    stopped: bool
+
+    def release(self, worker: str) -> None:
+        """Let a worker that has ended its job take another one."""
+
+
+class OwnWorker(Protocol):
     """What the simulation asks of a worker of the application's own."""
 
     def crashed(self, attempt: LiveAttempt, seam: str, down_ns: int) -> None:
@@ -65,6 +74,9 @@ class Worker(Protocol):
 
     def set_handler(self, number: int, handler: Any) -> Any:
         """Do what `signal.signal` does in its process."""
+
+    def set_wakeup_fd(self, fd: int) -> int:
+        """Do what `signal.set_wakeup_fd` does in its process."""
 
     def is_main(self, thread: Any) -> bool:
         """Return True for the thread in which its function runs."""
@@ -127,6 +139,11 @@ class LiveJob:
         """Take the name that the job has in a saved history."""
         self._id = id
 
+    def was_saved(self, state: State, attempts_made: int) -> None:
+        """Be as it was when its history was saved."""
+        self.state = state
+        self.attempts_made = attempts_made
+
     def renumber(self, number: int) -> None:
         """Take the number that the job has in the parent of a forked child."""
         self.number = number
@@ -172,14 +189,18 @@ class LiveAttempt(Task):
     """One attempt at a job. Fields that end in `_ns` are nanoseconds since the epoch; -1: not yet."""
 
     # Most attempts never change these: to set each of them in every new attempt would take a tenth of its time.
+    outcome: Outcome = "running"
+    error: BaseException | None = None
     ended_ns = -1
     waited_ns = -1
+    tracked = False
+    """True if what only some attempts need is followed: lease, cancellation, seams passed, limits."""
     line = ""
     """Where its error was raised, as folder/file:line."""
     counts = True
     """True as long as the queue accepts its acknowledgement."""
     asked_to_stop = False
-    loop: Worker | None = None
+    loop: OwnWorker | None = None
     """The application's own worker that makes it. None: a worker of the rig."""
     seam_visits: dict[str, int] | None = None
     """How often it has passed each seam."""
@@ -187,23 +208,19 @@ class LiveAttempt(Task):
     """True if the other version takes it than the one that would, in a deployment."""
     _reader: Attempt | None = None
 
-    def __init__(self, job: LiveJob, number: int, started_ns: int, worker: str, pool: Pool) -> None:
+    def __init__(self, job: LiveJob, number: int, started_ns: int, worker: str, pool: WorkerPool) -> None:
         self.job: LiveJob = job
         self.number = number
         self.started_ns = started_ns
         self.worker = worker
         self.pool = pool
-        self.outcome: Outcome = "running"
-        self.error: BaseException | None = None
-        self.deadline_ns = -1
-        self.tracked = False  # see `track`
 
     @property
     def owner(self) -> LiveAttempt:  # type: ignore[override]
         return self
 
     def track(self) -> None:
-        """From now on follow what only some attempts need: lease, cancellation, seams passed, limits."""
+        """From now on follow what only some attempts need."""
         self.tracked = True
 
     def visit(self, seam: str) -> int:
@@ -222,7 +239,8 @@ class LiveAttempt(Task):
 
     @property
     def label(self) -> str:  # type: ignore[override]
-        return f"{self.job.id}/{self.number}"
+        # A worker loop has a job of its own, with the number 0, that nobody has enqueued.
+        return f"{self.job.id}/{self.number}" if self.job.number else self.job.id
 
     @property
     def attempt_number(self) -> int:

@@ -11,6 +11,7 @@ from typing import Any, Literal, TypeAlias
 from ..history.history import History
 from .broker import Broker
 from .event_loop import EventLoop
+from .host import Host
 from .jobs import Job, LiveAttempt, LiveJob
 from .policy import JobType, Policy, job_name
 
@@ -71,8 +72,8 @@ class Request:
 class LiveRequest:
     """One request, as the simulation keeps it."""
 
-    def __init__(self, name: str, on_error: str, await_result: Callable[[Any], Any]) -> None:
-        self._await_result = await_result
+    def __init__(self, name: str, on_error: str, host: Host) -> None:
+        self._host = host
         self.name = name
         self.on_error = on_error
         self.enqueued: list[LiveJob] = []
@@ -89,7 +90,7 @@ class LiveRequest:
             try:
                 result = function(*args, **kwargs)
                 if inspect.iscoroutine(result):
-                    self._await_result(result)
+                    self._host.await_result(result)
             except Exception as error:
                 if self.on_error == "stop":
                     error.add_note(f"function {number} of the {len(self.collected)} after the response of {self.name}")
@@ -103,10 +104,8 @@ class LiveRequest:
 class Requests:
     """The requests of a simulation."""
 
-    def __init__(
-        self, loop: EventLoop, history: History, broker: Broker, await_result: Callable[[Any], Any]
-    ) -> None:  # fmt: skip
-        self._await_result = await_result
+    def __init__(self, loop: EventLoop, history: History, broker: Broker, host: Host) -> None:
+        self._host = host
         self._loop = loop
         self._history = history
         self._broker = broker
@@ -117,7 +116,7 @@ class Requests:
         """Run one request inside the block. If it fails, the history shows what it has left behind. If it succeeds,
         the functions that it has collected run later as a job."""
         task = self._loop.current
-        request, outer = LiveRequest(name, on_error, self._await_result), self._open.get(task)
+        request, outer = LiveRequest(name, on_error, self._host), self._open.get(task)
         self._open[task] = request
         token = _request.set(request)
 

@@ -6,9 +6,11 @@ from typing import TYPE_CHECKING
 
 from ..foundation.durations import NS
 from ..history.history import History
-from .attempts import Attempts
+from .attempts import Attempts, subject_of
 from .event_loop import EventLoop
-from .faults import LiveFault, PlacedFaults
+from .faults.kind import About, Operation, Passing, Strike, Subject
+from .jobs import LiveAttempt
+from .judge import Judge
 from .requests import Requests
 from .task import Task
 
@@ -18,16 +20,19 @@ if TYPE_CHECKING:
 FOR_EVER = -1
 """A wait that does not end."""
 
+_IN_TASK: frozenset[Operation] = frozenset({"fail", "wait", "crash"})
+_IN_REQUEST: frozenset[Operation] = frozenset({"fail"})
+
 
 class SeamFaults:
     """Lets faults strike at the seams that running code passes. `EventLoop.fault_hook` calls it."""
 
     def __init__(
-        self, loop: EventLoop, history: History, faults: PlacedFaults, requests: Requests, attempts: Attempts
+        self, loop: EventLoop, history: History, judge: Judge, requests: Requests, attempts: Attempts
     ) -> None:
         self._loop = loop
         self._history = history
-        self._faults = faults
+        self._judge = judge
         self._requests = requests
         self._attempts = attempts
 
@@ -37,54 +42,95 @@ class SeamFaults:
         Parameters: `job_name` is the job type that an enqueue asks for. `waits`: a list that gets how long the code has
         to wait, in nanoseconds (`FOR_EVER`: without an end), if it is a coroutine that waits for itself.
         """
-        loop = self._loop
-        task = loop.current
-        if loop.decisions is not None:
-            if task is not None:
-                struck = loop.decisions.passes(task, seam)
-            else:
-                request = self._requests.current()
-                struck = None if request is None else loop.decisions.asks(request.name, seam)
-            if struck is not None:
-                self._strike(task, seam, struck, job_name, waits)
-        attempt = None if task is None else task.owner
-        if attempt is None:
-            return
-        for subject in (attempt,) if attempt.loop is None else attempt.loop.subjects(attempt):
-            subject.track()
-            visit = subject.visit(seam)
-            for fault in self._faults.seam:
-                if fault.at != seam or not fault.hits(subject.job.type.name):
-                    continue
-                if fault.visits is not None and visit not in fault.visits:
-                    continue
-                if fault.strikes(loop.now, subject.number, subject):
-                    self._strike(task, seam, fault, job_name, waits)
+        task = self._loop.current
+        if task is not None:
+            self._judge.strike(PassingInCode(self._loop, self._history, self._attempts, task, seam, job_name, waits))
+        elif self._judge.plan is not None:
+            request = self._requests.current()
+            if request is not None:
+                self._judge.strike(_PassingInRequest(self._history, request.name, seam, job_name))
 
     def pass_seam_of_tracked_jobs(self, seam: str, job_name: str = "", waits: list[int] | None = None) -> None:
         """Pass a seam in a world in which faults can strike only a few jobs."""
         task = self._loop.current
-        if task is not None and task.job is not None and task.job.number in self._attempts.tracked_jobs:
+        attempt = None if task is None else task.owner
+        if attempt is not None and attempt.job.number in self._attempts.tracked_jobs:
             self.pass_seam(seam, job_name, waits)
 
-    def _strike(self, task: Task | None, seam: str, fault: LiveFault, job_name: str, waits: list[int] | None) -> None:
-        """Let a fault strike the running code at a seam."""
-        loop = self._loop
-        if fault.kind in ("fail", "refuse"):
-            error = fault.make()
-            if fault.kind == "refuse":
-                self._history.record("refused", detail=(job_name, error))
-            raise error
-        if fault.kind == "crash":
-            assert task is not None
-            self._attempts.crash_at_seam(task, seam, fault)
-        if waits is not None:
-            waits.append(FOR_EVER if fault.kind == "hang" else fault.by_ns)
-            return
-        if fault.kind == "hang":
-            loop.wait(_never)
+
+class PassingInCode(Passing):
+    """Running code passes a seam: that of an attempt, or a thread of it, or a worker loop of the application's own."""
+
+    can = _IN_TASK
+
+    def __init__(
+        self, loop: EventLoop, history: History, attempts: Attempts, task: Task, seam: str, job_name: str = "",
+        waits: list[int] | None = None,
+    ) -> None:  # fmt: skip
+        owner = task.owner
+        self._loop = loop
+        self._history = history
+        self._attempts = attempts
+        self._task = task
+        self._owner = owner
+        self._job_name = job_name
+        self._waits = waits
+        in_own_code = owner is task or (owner is not None and owner.loop is not None and owner.loop.is_main(task))
+        self.about: About = "attempt" if in_own_code else "thread"
+        super().__init__(seam, owner.label if in_own_code and owner is not None else task.label)
+
+    @property
+    def attempt(self) -> LiveAttempt | None:
+        return self._owner
+
+    def subjects(self) -> list[Subject]:
+        owner = self._owner
+        if owner is None:
+            return []
+        attempts = (owner,) if owner.loop is None else owner.loop.subjects(owner)
+        for attempt in attempts:
+            attempt.track()
+        return [subject_of(attempt, attempt.visit(self.seam)) for attempt in attempts]
+
+    def fail(self, error: BaseException, after_ns: int = 0) -> None:
+        if after_ns:
+            self.wait(after_ns)
+        raise error
+
+    def refuse(self, error: BaseException) -> None:
+        self._history.record("refused", detail=(self._job_name, error))
+        raise error
+
+    def crash(self, strike: Strike) -> None:
+        self._attempts.crash_at_seam(self._task, self.seam, strike)
+
+    def wait(self, ns: int | None) -> None:
+        if self._waits is not None:
+            self._waits.append(FOR_EVER if ns is None else ns)
+        elif ns is None:
+            self._loop.wait(_never)
         else:
-            loop.sleep(fault.by_ns, is_seam=False)
+            self._loop.sleep(ns, is_seam=False)
+
+
+class _PassingInRequest(Passing):
+    """A request of the test's own code passes a seam."""
+
+    can = _IN_REQUEST
+    about: About = "request"
+    runs_code = False
+
+    def __init__(self, history: History, request: str, seam: str, job_name: str) -> None:
+        super().__init__(seam, f"request {request}")
+        self._history = history
+        self._job_name = job_name
+
+    def fail(self, error: BaseException, after_ns: int = 0) -> None:
+        raise error
+
+    def refuse(self, error: BaseException) -> None:
+        self._history.record("refused", detail=(self._job_name, error))
+        raise error
 
 
 async def pass_seam_in_coroutine(loop: EventLoop, seam: str) -> None:

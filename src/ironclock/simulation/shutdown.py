@@ -8,23 +8,23 @@ from ..errors import AttemptCancelled, RigStateError
 from ..foundation.durations import spell
 from ..history.history import History
 from .attempts import Attempts
-from .broker import Broker
 from .event_loop import FIRST, EventLoop
 from .jobs import LiveAttempt, LiveJob
-from .queues import Pool, Pools
+from .life import JobLives
+from .pools import Pool, Pools
 
 
 class Shutdown:
     """Ends attempts before their own end."""
 
     def __init__(
-        self, loop: EventLoop, history: History, pools: Pools, broker: Broker, attempts: Attempts,
+        self, loop: EventLoop, history: History, pools: Pools, lives: JobLives, attempts: Attempts,
         changed: Callable[[], None],
     ) -> None:  # fmt: skip
         self._loop = loop
         self._history = history
         self._pools = pools
-        self._broker = broker
+        self._lives = lives
         self._attempts = attempts
         self._changed = changed
         self._stops = 0  # how often the workers were stopped
@@ -36,7 +36,7 @@ class Shutdown:
             raise RigStateError(f"running is {how!r}; give 'refuse', 'ask', 'throw' or 'kill'")
         attempt = job.running_attempt
         if attempt is None:
-            self._broker.close(job, "withdrawn", "withdrawn")
+            self._lives.close(job, "withdrawn", "withdrawn")
             return
         self._ask(attempt)
         if how == "kill":

@@ -23,9 +23,16 @@ from .decisions import Decisions
 from .delivery import Delivery
 from .effects import Effects
 from .event_loop import JOBS_CLOSED, EventLoop
-from .faults import REAL_CALLS, SEAMS, Faults, LiveFault, PlacedFaults
+from .faults.crash import CRASH
+from .faults.kind import REAL_CALLS, SEAMS, Strike
+from .faults.placed import PlacedFaults
+from .faults.placing import Faults
+from .host import Host, NoHost
 from .jobs import OPEN, LiveAttempt, LiveJob, WhileRunning
-from .queues import Pool, Pools, QueueControls
+from .judge import Judge
+from .life import JobLives
+from .pools import Pool, Pools
+from .queues import QueueControls
 from .remembered_steps import RememberedSteps
 from .requests import Requests
 from .seam_faults import SeamFaults
@@ -37,8 +44,9 @@ class Simulation:
     """A simulated world of jobs: clock, queues, workers, faults, effects and history."""
 
     def __init__(
-        self, timeline: Timeline, start_ns: int, seed: object = 0, switcher: TaskSwitcher | None = None
-    ) -> None:
+        self, timeline: Timeline, start_ns: int, seed: object = 0, switcher: TaskSwitcher | None = None,
+        host: Host | None = None,
+    ) -> None:  # fmt: skip
         self.timeline = timeline
         self.seed = seed
         # Each part gets what stands above it.
@@ -49,6 +57,9 @@ class Simulation:
         self.generators = RandomGenerators(seed)
         pools = self.pools = Pools()
         faults = self.placed_faults = PlacedFaults(timeline)
+        judge = self.judge = Judge(loop, faults)
+        lives = loop.lives = self.lives = JobLives(loop, history)
+        self.host: Host = NoHost() if host is None else host
         self.faults = Faults(
             faults,
             timeline,
@@ -58,17 +69,17 @@ class Simulation:
             loop.schedule_world_event,
             self.jump_wall_clock,
         )
-        broker = self.broker = Broker(self, loop, history, pools, faults)
-        self.delivery = Delivery(loop, history, pools, faults, broker)
+        broker = self.broker = Broker(self, loop, history, pools, judge, lives, self.host)
+        self.delivery = Delivery(loop, history, pools, judge, lives, broker)
         self.queue_controls = QueueControls(
             loop, history, pools, faults, broker.jobs, self._running_attempts, self.decide_tracking
         )
         self.attempts = Attempts(
-            loop, history, pools, faults, broker, self.delivery, self.queue_controls, self.generators
+            loop, history, pools, judge, lives, broker, self.delivery, self.queue_controls, self.generators, self.host
         )
-        self.requests = Requests(loop, history, broker, self.attempts.awaited)
-        self.seams = SeamFaults(loop, history, faults, self.requests, self.attempts)
-        self.shutdown = Shutdown(loop, history, pools, broker, self.attempts, self.decide_tracking)
+        self.requests = Requests(loop, history, broker, self.host)
+        self.seams = SeamFaults(loop, history, judge, self.requests, self.attempts)
+        self.shutdown = Shutdown(loop, history, pools, lives, self.attempts, self.decide_tracking)
         self.effects = Effects(loop, history)
         self.remembered_steps = RememberedSteps(loop, history)
         # What the lower parts call in the higher ones.
@@ -84,10 +95,6 @@ class Simulation:
         """The kinds of real calls that are seams."""
         self.workers_have_clocks = False
         """True if workers of the application's own have wall clocks of other hosts."""
-        self.workers_will_die: Callable[[], None] = lambda: None
-        """Called when a fault is placed that kills workers. The interpreter layer notes who holds what from then on."""
-        self.where_it_stands: Callable[[Task], str] = lambda task: ""
-        """Returns in words where the code of a suspended task stands. The interpreter layer knows."""
 
     @property
     def parts(self) -> tuple[object, ...]:
@@ -95,36 +102,42 @@ class Simulation:
         return (
             self.seams, self.shutdown, self.attempts, self.queue_controls, self.delivery, self.effects,
             self.remembered_steps, self.requests, self.broker.transactions, self.broker.admission, self.broker,
-            self.faults, self.placed_faults, self.history, self.loop.switcher, self.loop,
+            self.faults, self.judge, self.placed_faults, self.lives, self.history, self.loop.switcher, self.loop,
         )  # fmt: skip
 
     # --- what the world needs -----------------------------------------------------------------------
 
     def decide_tracking(self) -> None:
         """Decide what this world needs beyond plain attempts. Called when a fault, a limit, a hook or a pool is new."""
-        loop, attempts, faults, controls = self.loop, self.attempts, self.placed_faults, self.queue_controls
-        decisions = loop.decisions
+        loop, attempts, judge, controls = self.loop, self.attempts, self.judge, self.queue_controls
+        decisions, faults = judge.plan, list(judge.placed)
+        # Faults that strike before the code of an attempt need less than the others.
+        at_start = [fault for fault in faults if fault.aim.at == "start" and fault.kind.needs <= _BEFORE_CODE]
+        elsewhere = [fault for fault in faults if fault.aim.at not in _OUTSIDE_CODE and fault not in at_start]
+        inside = any(fault.aim.at not in ("start", "ack") for fault in elsewhere)
+        delivery = any(fault.aim.at == "delivery" for fault in faults)
+        judge.guards_queues = bool(judge.placed.outages) or any(fault.aim.at == "put" for fault in faults)
         decides_all = decisions is not None and decisions.only_jobs is None
         some = None if decisions is None else decisions.only_jobs
         attempts.tracked_jobs = frozenset() if some is None else some
-        loop.fault_hook = self.seams.pass_seam if faults.seam or decides_all else None
+        loop.fault_hook = self.seams.pass_seam if inside or decides_all else None
         if decisions is not None and attempts.tracked_jobs and decisions.asks_inside_jobs and not loop.fault_hook:
             loop.fault_hook = self.seams.pass_seam_of_tracked_jobs
         loop.several_wall_clocks = self.workers_have_clocks or any(pool.skew_ns for pool in self.pools.all)
-        limited = bool(controls.by_name or faults.outages)
+        limited = bool(controls.by_name or judge.placed.outages)
         attempts.tracks_all = bool(
-            limited or decides_all or faults.seam or faults.ack or faults.twice or attempts.around
-            or loop.several_wall_clocks
+            limited or decides_all or elsewhere or attempts.around or loop.several_wall_clocks
         )  # fmt: skip
         attempts.keeps_jobs_waiting = bool(
-            limited or faults.delivery or (decisions is not None and decisions.asks_deliveries)
+            limited or delivery or (decisions is not None and decisions.asks_deliveries)
             or any(pool.stopped for pool in self.pools.all)
         )  # fmt: skip
         attempts.plain = not (
-            attempts.tracks_all or attempts.tracked_jobs or attempts.keeps_jobs_waiting or faults.attempt
+            attempts.tracks_all or attempts.tracked_jobs or attempts.keeps_jobs_waiting or at_start
         )
-        if any(fault.kind == "crash" for fault in faults.seam):
-            self.workers_will_die()
+        attempts.forks = any(fault.does.hard for fault in faults)
+        if any("crash" in fault.kind.needs for fault in faults):
+            self.host.workers_will_die()
         for pool in self.pools.all:
             pool.gate = controls.gate if limited else None
 
@@ -138,7 +151,7 @@ class Simulation:
         if decisions.chooses_order:
             self.loop.chooses_order = decisions
         if decisions.kills_workers:
-            self.workers_will_die()
+            self.host.workers_will_die()
         self.decide_tracking()
 
     def worker_exits(self, task: Task, why: str) -> None:
@@ -146,8 +159,8 @@ class Simulation:
 
         Parameters: `why` says in words how, in place of a seam.
         """
-        self.workers_will_die()
-        self.attempts.crash_at_seam(task, why, LiveFault("crash", None, None, None, None, None, None, None, 0, None))
+        self.host.workers_will_die()
+        self.attempts.crash_at_seam(task, why, Strike(kind=CRASH))
 
     def add_pool(self, pool: Pool) -> None:
         """Add workers. Raises `RigStateError` if one of their queues has workers already."""
@@ -158,18 +171,19 @@ class Simulation:
         """Do what must be done before the loop runs."""
         if not self.pools.all:
             self.add_pool(Pool(1))
-        for fault in self.placed_faults.seam:
-            when, _, effect = fault.at.partition(" ")
+        for fault in self.placed_faults:
+            at = fault.aim.at
+            when, _, effect = at.partition(" ")
             real = REAL_CALLS.get(effect.partition(" ")[0]) if " " in effect else None
             if real is not None and effect not in self.effects.names:
                 if real not in self.real_seams:
                     raise InputError(
-                        f"a fault has at={fault.at!r}, and the real calls of this rig are no seams; give "
+                        f"a fault has at={at!r}, and the real calls of this rig are no seams; give "
                         f"Rig(seams={real!r})"
                     )
-            elif when in ("before", "after") and fault.at not in SEAMS and effect not in self.effects.names:
+            elif when in ("before", "after") and effect and at not in _NO_EFFECT and effect not in self.effects.names:
                 near = nearest(effect, self.effects.names)
-                raise InputError(f"a fault has at={fault.at!r}, and there is no effect {effect!r}; {near}")
+                raise InputError(f"a fault has at={at!r}, and there is no effect {effect!r}; {near}")
 
     # --- the wall clock -----------------------------------------------------------------------------
 
@@ -191,13 +205,13 @@ class Simulation:
 
     def run_dry(self, limit_ns: int) -> None:
         """Run until no job is open. Raises `JobsLeftOpen` if that takes longer than the limit."""
-        if self.loop.open_jobs or self.loop.waiters:  # a waiter can bring jobs in: a job table is one
+        if self.lives.open_jobs or self.loop.waiters:  # a waiter can bring jobs in: a job table is one
             self.loop.run_until(min(self.loop.now + limit_ns, LATEST_NS - 1), JOBS_CLOSED)
         self.must_be_dry(limit_ns)
 
     def must_be_dry(self, limit_ns: int) -> None:
         """Raise `JobsLeftOpen` if jobs are open, after so much time."""
-        if self.loop.open_jobs:
+        if self.lives.open_jobs:
             jobs = self.broker.jobs
             left = [job for job in jobs if job.state in OPEN]
             shown = [self._where_it_waits(job) for job in left[:5]] + ["..."] * (len(left) > 5)
@@ -214,7 +228,7 @@ class Simulation:
         if job.state == "running":
             attempt = job.running_attempt or job.attempts[-1]
             since = f"attempt {attempt.number} on {attempt.worker} since {self.timeline.text(attempt.started_ns)}"
-            where = self.where_it_stands(attempt)
+            where = self.host.where_it_stands(attempt)
             return f"{job.id} is running ({since}{where and ', it waits ' + where})"
         if job.state == "ready":
             return f"{job.id} is ready ({self._why_ready(job)})"
@@ -246,7 +260,7 @@ class Simulation:
         known |= {name for pool in self.pools.all if not pool.serves_all for name in pool.queues}
         if queue in known:
             return
-        if not broker.accepts_new_names():
+        if not self.host.can_meet_new_names():
             raise InputError(f"no job and no worker has the queue {queue!r}; {nearest(str(queue), known)}")
         self.attention.asked_for(str(queue), "queue")
 
@@ -300,3 +314,9 @@ class Simulation:
 
     def _running_attempts(self) -> list[LiveAttempt]:
         return self.attempts.running()
+
+
+_BEFORE_CODE = frozenset({"fail", "wait"})
+"""What a fault can do to an attempt before its code runs although nothing else of the attempt is followed."""
+_OUTSIDE_CODE = frozenset({"delivery", "put", "before commit"})
+_NO_EFFECT = frozenset({*SEAMS, "before commit"})

@@ -8,8 +8,10 @@ from contextlib import contextmanager
 from ..errors import RigStateError
 from ..history.history import History
 from .event_loop import EventLoop
-from .faults import PlacedFaults
+from .faults.kind import About, Operation, Passing, Subject
 from .jobs import Job, LiveAttempt, LiveJob, State
+from .judge import Judge
+from .life import JobLives
 from .task import Task
 
 
@@ -73,12 +75,13 @@ class Transactions:
     """The open transactions of a simulation. Each task has its own, and so has the test's own code."""
 
     def __init__(
-        self, loop: EventLoop, history: History, faults: PlacedFaults, put: Callable[[LiveJob], None],
+        self, loop: EventLoop, history: History, judge: Judge, lives: JobLives, put: Callable[[LiveJob], None],
         withdraw: Callable[[LiveJob], None], bring_back: Callable[[LiveJob, State], None],
     ) -> None:  # fmt: skip
         self._loop = loop
         self._history = history
-        self._faults = faults
+        self._judge = judge
+        self._lives = lives
         self._put = put
         self._withdraw = withdraw
         self._bring_back = bring_back
@@ -140,7 +143,7 @@ class Transactions:
             return
         self._close(transaction, "rolled back")
         for job in transaction.kept:
-            job.state = "withdrawn"
+            self._lives.never_enter(job)
         self._record("rolled-back", transaction, (transaction.number, [job.id for job in transaction.kept]))
         for job, state in transaction.withdrawn:
             self._bring_back(job, state)
@@ -164,14 +167,13 @@ class Transactions:
             while level is not None:
                 if job in level.kept:  # nobody else has ever seen it
                     level.kept.remove(job)
-                    job.state = "withdrawn"
+                    self._lives.never_enter(job)
                     return True
                 level = level.outer
         current = self.open.get(self._loop.current)
         if current is None or not current.joins:
             return False
-        current.withdrawn.append((job, job.state))
-        job.state = "withdrawn"
+        current.withdrawn.append((job, self._lives.set_aside(job)))
         return True
 
     def visible_early(self, job: LiveJob) -> None:
@@ -181,14 +183,7 @@ class Transactions:
         if transaction is None:
             return
         self._history.record("before-commit", job, 0, transaction.number)
-        struck = loop.decisions is not None and loop.decisions.commits(job) is not None
-        for fault in self._faults.early:
-            struck = struck or (fault.hits(job.type.name) and fault.strikes(loop.now, transaction.number, job))
-        if struck:
-            if loop.current is not None:
-                loop.sleep(0)
-            else:
-                loop.advance_to(loop.now)
+        self._judge.strike(_BeforeCommit(loop, job, transaction.number))
 
     def worker_died(self, attempt: LiveAttempt) -> None:
         """Roll back every open transaction of an attempt whose worker has died."""
@@ -215,3 +210,27 @@ class Transactions:
         task = transaction.task
         number = 0 if task is None else task.attempt_number
         self._history.record(what, None if task is None else task.job, number, detail)
+
+
+class _BeforeCommit(Passing):
+    """A job that workers can see before the transaction around its enqueue has committed."""
+
+    can: frozenset[Operation] = frozenset({"fetch"})
+    about: About = "job"
+    runs_code = False
+
+    def __init__(self, loop: EventLoop, job: LiveJob, transaction: int) -> None:
+        super().__init__("before commit", job.id)
+        self._loop = loop
+        self._job = job
+        self._transaction = transaction
+
+    def subjects(self) -> tuple[Subject, ...]:
+        return (Subject(self._job.type.name, self._transaction, lambda: self._job.reader),)
+
+    def fetch(self) -> None:
+        self.over = True
+        if self._loop.current is not None:
+            self._loop.sleep(0)
+        else:
+            self._loop.advance_to(self._loop.now)

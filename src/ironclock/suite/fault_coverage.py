@@ -20,6 +20,8 @@ from ..foundation.durations import NS
 from ..history.records import ENDED_WITH_ERROR
 from ..rig import Rig, simulation_of
 from ..search.plan import Move
+from ..simulation.faults import KINDS as KINDS_OF_FAULT
+from ..simulation.faults.kind import FaultKind
 from ..simulation.simulation import Simulation
 
 FAILURES = ("fails before", "fails after", "worker dies", "late", "twice", "out of order", "outage", "clock change")
@@ -40,15 +42,6 @@ _DAY_NS = 86_400 * NS
 _TWICE = frozenset(("delivered-twice", "redelivered", "ack-lost", "lease-ended"))
 _TYPE_NAME, _NUMBER = attrgetter("type.name"), attrgetter("number")
 _TELLING = frozenset(("effect", "refused", "firing-refused", "crashed", *ENDED_WITH_ERROR, *_TWICE))
-_FAULTS = {
-    "slow": "late", "hang": "late", "delay": "late", "twice": "twice", "lose_ack": "twice", "early": "out of order",
-    "lose": "fails after", "answer": "fails before", "miss": "late",
-}  # fmt: skip
-_MOVES = {
-    "crash": "worker dies", "hang": "late", "slow": "late", "takes": "late", "delay": "late", "miss_firing": "late",
-    "deliver_twice": "twice", "lose_ack": "twice", "fetch_early": "out of order", "refuse_enqueue": "outage",
-    "outage": "outage", "fail_repeatedly": "fails before",
-}  # fmt: skip
 
 
 @dataclass
@@ -295,24 +288,22 @@ class _Reader:
         placed = self._simulation.placed_faults
         for kind, faults in (("job", placed.ever), ("effect", placed.of_services)):
             for fault in faults:
-                failure = "outage" if fault.is_outage else _FAULTS.get(fault.kind)
+                failure = fault.kind.cell
                 for victim in fault.victims:
                     if failure is not None:
                         self._note(kind, victim, failure)
                 if fault.victims and kind == "job":
-                    self._read_seam(fault.at, fault.kind)
+                    self._read_seam(fault.aim.at, fault.kind)
         for queue, since, until in placed.outages:
             for name, of_queue, first, last in self._lives:
                 if queue in (None, of_queue) and first < until and last >= since:
                     self._note("job", name, "outage")
 
-    def _read_seam(self, seam: str, kind: str) -> None:
+    def _read_seam(self, seam: str, kind: FaultKind) -> None:
         """Note the failure of an effect at whose seam a fault has struck."""
         side, _, effect = seam.partition(" ")
         if effect in self._simulation.effects.names and side in ("before", "after"):
-            failure = f"fails {side}" if kind == "fail" else _FAULTS.get(kind)
-            if failure is not None:
-                self._note("effect", effect, failure)
+            self._note("effect", effect, kind.cell or f"fails {side}")
 
     def _read_clock_changes(self) -> None:
         timeline, history = self._simulation.timeline, self._simulation.history
@@ -340,17 +331,19 @@ def _has_clock_changes(zone: Any, year: int) -> bool:
     return len({dt.datetime(year, month, 1, tzinfo=zone).utcoffset() for month in (1, 4, 7, 10)}) > 1
 
 
-def subjects_of(move: Move, jobs: Mapping[str, Iterable[str]]) -> Iterator[tuple[str, str, str]]:
+def subjects_of(
+    move: Move, jobs: Mapping[str, Iterable[str]], kinds: Iterable[FaultKind] = KINDS_OF_FAULT
+) -> Iterator[tuple[str, str, str]]:
     """Yield what a move of a search puts where: kind, name and failure.
 
-    Parameters: `jobs` has, by job type, the effects that its jobs do: those of a job that is repeated are repeated.
+    Parameters: `kinds` are the kinds of fault of the search. `jobs` has, by job type, the effects that its jobs do: those of a job that is repeated are repeated.
     """
     who, where = move.place.who, move.place.where
     job = who.partition("/")[0].rpartition("-")[0]
     side, _, about = where.partition(" ")
-    failure = _MOVES.get(move.kind)
     if move.kind == "other_version":
         return
+    failure = next((kind.cell for kind in kinds if kind.name == move.kind), None)
     if who.startswith("schedule "):
         yield "schedule", who.removeprefix("schedule "), failure or "late"
         return

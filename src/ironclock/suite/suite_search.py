@@ -148,7 +148,7 @@ class SuiteSearch:
         return hashlib.sha256(repr(held).encode()).hexdigest()
 
     def _model_key(self) -> str:
-        return f"{plain(replace(self._model, kinds=frozenset()))} {sorted(self._model.kinds)}"
+        return f"{plain(replace(self._model, kinds=()))} {sorted(kind.name for kind in self._model.kinds)}"
 
     def _search(
         self, one: PassedTest, found: SearchedTest, seconds: float | None, runs: int | None, tell: Callable[[], None]

@@ -370,9 +370,7 @@ class KeyValueProxy:
         clients = list(self.clients)
         for thread in self._mine:
             thread.end()
-            if thread.suspended:
-                thread.suspended = False
-                self._loop.switcher.end_suspended(thread)
+            self._loop.end_suspended(thread)
             self._threads.states.drop(thread)
         for client in clients:
             client.close()

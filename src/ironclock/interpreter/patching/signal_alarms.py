@@ -126,6 +126,9 @@ def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any
             task = None if world is None else world.loop.current
             if task is None:
                 return int(real(fd, warn_on_full_buffer=warn_on_full_buffer))
+            worker = None if task.owner is None else task.owner.loop
+            if worker is not None and worker.is_main(task):
+                return int(worker.set_wakeup_fd(fd))
             fds: dict[Any, int] = world.alarms.wakeup_fds
             if not isinstance(task.thread_key, str):
                 raise ValueError("set_wakeup_fd only works in main thread of the main interpreter")

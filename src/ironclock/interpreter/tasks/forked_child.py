@@ -21,7 +21,7 @@ from os import _exit as end_process
 from typing import Any, NoReturn
 
 from ...errors import PayloadError, StuckError
-from ...simulation.faults import LiveFault
+from ...simulation.faults.kind import Strike
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.simulation import Simulation
 from ..patching.real_functions import real_recv, real_sendall, real_waitpid
@@ -139,10 +139,10 @@ class ForkedChildren:
             if what == "died":
                 self._end(channel, child)
                 seam, number = rest
-                fault: LiveFault | None = simulation.placed_faults.seam[number] if number >= 0 else None
+                fault = simulation.placed_faults.ever[number] if number >= 0 else None
                 if fault is not None:
-                    fault.struck += 1
-                simulation.attempts.crash(attempt, seam, 0 if fault is None else fault.by_ns)
+                    fault.count(attempt.job.type.name)
+                simulation.attempts.crash(attempt, seam, 0 if fault is None else fault.does.by_ns)
                 loop.switcher.end_running(attempt)
             try:
                 answer = getattr(self, f"_{what}")(attempt, *rest)
@@ -215,7 +215,7 @@ class _Child:
             simulation.effects.forward_operation = self._operation
             simulation.broker.listeners[:] = [self._enqueued]
             simulation.remembered_steps.on_done = lambda name, value: self._ask("remember", name, value)
-            simulation.attempts.dies_in_child = self._die
+            simulation.host.in_child = self
             try:
                 last: tuple[Any, ...] = ("done", simulation.attempts.call(self._attempt))
             except BaseException as error:
@@ -273,8 +273,11 @@ class _Child:
         rest = (job.queue, job.priority, job.key, job.copies_arguments)
         job.renumber(self._ask("enqueue", job.type.name, job.args, job.kwargs, job.due_ns, rest))
 
-    def _die(self, seam: str, fault: LiveFault) -> NoReturn:
-        self._channel.send(("died", seam, self._simulation.placed_faults.seam.index(fault)))
+    def die(self, seam: str, strike: Strike) -> NoReturn:
+        """End the process at a seam."""
+        placed = self._simulation.placed_faults.ever
+        number = next((number for number, fault in enumerate(placed) if fault.does is strike), -1)
+        self._channel.send(("died", seam, number))
         end_process(70)
 
 

@@ -312,8 +312,7 @@ class SimulatedThreads:
                 frame = frame.f_back
             if frame is not None and frame.f_code is worker:
                 thread.end()
-                thread.suspended = False
-                self._loop.switcher.end_suspended(thread)
+                self._loop.end_suspended(thread)
                 self.states.drop(thread)
 
     def end_with(self, attempt: LiveAttempt) -> None:
@@ -327,9 +326,7 @@ class SimulatedThreads:
             if thread.works_for is not None:
                 continue  # the loop that has died ends it
             thread.end()
-            if thread.suspended:
-                thread.suspended = False
-                self._loop.switcher.end_suspended(thread)
+            self._loop.end_suspended(thread)
             self.states.drop(thread)
         self.states.drop(attempt.worker)  # the process is new
         if self.executors is not None:

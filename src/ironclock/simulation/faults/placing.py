@@ -1,34 +1,31 @@
-"""Faults: what is made to go wrong, where and when.
+"""Placing faults: what a test says of what is to go wrong, where and when.
 
 Each fault with a chance has its own random generator, so that a new fault never changes the others.
 """
 
 from __future__ import annotations
 
-import copy
 import random
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
-from typing import Any, Literal, TypeAlias
+from typing import Any, TypeAlias
 
-from ..errors import EnqueueRefused, InputError, PolicyError
-from ..foundation.durations import Duration, signed_ns, spell, to_ns
-from ..foundation.instants import Instant, Timeline
-from ..foundation.source_location import calling
+from ...errors import EnqueueRefused, InputError, PolicyError
+from ...foundation.durations import Duration, signed_ns, to_ns
+from ...foundation.instants import Instant, Timeline
+from ...foundation.source_location import calling
+from .crash import CRASH
+from .deliveries import DELAY, DELIVER_TWICE, FETCH_EARLY, LOSE_ACK
+from .fail import FAIL
+from .hang import HANG
+from .kind import SEAMS, ErrorLike, FaultKind, Strike
+from .outage import QueueOutage
+from .placed import Aim, PlacedFault, PlacedFaults
+from .refuse_enqueue import REFUSE_ENQUEUE
+from .slow import SLOW
 
-Kind: TypeAlias = Literal[
-    "fail", "hang", "slow", "crash", "refuse", "lose_ack", "twice", "delay", "early", "miss", "lose", "answer", "other"
-]
 Numbers: TypeAlias = "int | Iterable[int] | None"
 Span: TypeAlias = "tuple[Instant, Instant] | None"
 When: TypeAlias = "Callable[..., bool] | None"
-ErrorLike: TypeAlias = "BaseException | type[BaseException]"
-
-SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit", "ack")
-"""The seams of every job. ``before NAME`` and ``after NAME`` of an effect are seams as well."""
-
-REAL_CALLS = {"sql": "sql", "file": "files", "http": "http", "socket": "sockets"}
-"""Kinds of real calls that can be seams, by the first word of their names."""
 
 
 class Fault:
@@ -42,31 +39,33 @@ class Fault:
         assert fault.struck == 2
     """
 
-    __slots__ = ("_live",)
+    __slots__ = ("_live", "_take_away")
 
-    def __init__(self, live: LiveFault) -> None:
+    def __init__(self, live: PlacedFault, take_away: Callable[[PlacedFault], None]) -> None:
         self._live = live
+        self._take_away = take_away
 
     @property
-    def kind(self) -> Kind:
-        """What it does: ``fail``, ``hang``, ``slow``, ``crash``, ``refuse``, ``lose_ack``, ``twice``, ``delay`` or
-        ``early``."""
-        return self._live.kind
+    def kind(self) -> str:
+        """What it does, by the name of the method that has placed it: ``fail``, ``hang``, ``slow``, ``crash``,
+        ``refuse_enqueue``, ``lose_ack``, ``deliver_twice``, ``delay``, ``fetch_early``, or the name of your own kind.
+        """
+        return self._live.kind.name
 
     @property
     def job(self) -> str | None:
         """The name of the job type that it strikes. None: any."""
-        return self._live.job
+        return self._live.aim.job
 
     @property
     def numbers(self) -> frozenset[int] | None:
         """The numbers of the attempts (or calls) that it strikes. None: all."""
-        return self._live.numbers
+        return self._live.aim.numbers
 
     @property
     def at(self) -> str:
         """The seam at which it strikes."""
-        return self._live.at
+        return self._live.aim.at
 
     @property
     def chance(self) -> float | None:
@@ -76,12 +75,12 @@ class Fault:
     @property
     def error(self) -> ErrorLike | None:
         """What it raises: an exception or its class. None if it raises nothing."""
-        return self._live.error
+        return self._live.does.raises
 
     @property
     def by_ns(self) -> int:
         """How late or slow it makes something, in nanoseconds."""
-        return self._live.by_ns
+        return self._live.does.by_ns
 
     @property
     def struck(self) -> int:
@@ -98,180 +97,10 @@ class Fault:
 
     def __exit__(self, *_: object) -> None:
         """Take the fault away."""
-        if self._live.take_away is not None:
-            self._live.take_away(self._live)
+        self._take_away(self._live)
 
     def __repr__(self) -> str:
         return f"<fault {self._live.describe()}: struck {self.struck} {'time' if self.struck == 1 else 'times'}>"
-
-
-@dataclass(repr=False)
-class LiveFault:
-    """One fault, as the simulation keeps it."""
-
-    kind: Kind
-    """What it does."""
-    job: str | None
-    """The name of the job type that it strikes. None: any."""
-    numbers: frozenset[int] | None
-    """The numbers of the attempts (or calls) that it strikes. None: all."""
-    since: int | None
-    until: int | None
-    """From when, and until when, it strikes, in nanoseconds since the epoch; the end is not included."""
-    chance: float | None
-    """The share of cases that it strikes, from 0 to 1. None: all."""
-    when: Callable[..., bool] | None
-    error: ErrorLike | None
-    """What it raises."""
-    by_ns: int
-    """How long it takes, in nanoseconds."""
-    generator: random.Random | None
-    at: str = "start"
-    """The seam at which it strikes."""
-    visits: frozenset[int] | None = None
-    hard: bool = False
-    status: int = 0
-    struck: int = field(default=0)
-    """How often it has struck so far."""
-    seen: set[tuple[int, int]] = field(default_factory=set)
-    place: str = ""
-    """Where it was placed, as ``file:line in function``."""
-    take_away: Callable[[LiveFault], None] | None = None
-    victims: set[str] = field(default_factory=set)
-    """The names of the job types, or of the effects, that it has struck."""
-    is_outage: bool = False
-    """True if a whole service is away while it strikes."""
-
-    def hits(self, job: str) -> bool:
-        """Return True if it is meant for a job type."""
-        return self.job is None or self.job == job
-
-    def would_strike(self, now: int, number: int, subject: Any) -> bool:
-        """Return True if it can strike attempt `number` at `now`, its chance left out."""
-        return (
-            (self.numbers is None or number in self.numbers)
-            and (self.since is None or now >= self.since)
-            and (self.until is None or now < self.until)
-            and (self.when is None or bool(self.when(_as_read(subject))))
-        )
-
-    def strikes(self, now: int, number: int, subject: Any, victim: str = "") -> bool:
-        """Return True if it strikes attempt (or enqueue call) `number` at `now`, and count that.
-
-        `victim` is the name of what it strikes. Default: the job type of the subject.
-        """
-        if self.numbers is not None and number not in self.numbers:
-            return False
-        if self.since is not None and now < self.since:
-            return False
-        if self.until is not None and now >= self.until:
-            return False
-        if self.when is not None and not self.when(_as_read(subject)):
-            return False
-        if self.generator is not None and self.generator.random() >= (self.chance or 0.0):
-            return False
-        self.struck += 1
-        self.victims.add(victim or getattr(subject, "job", subject).type.name)
-        return True
-
-    def make(self) -> BaseException:
-        """Return a new error to raise."""
-        if isinstance(self.error, BaseException):
-            try:
-                return copy.copy(self.error)
-            except Exception:  # an exception whose constructor does not take its own args
-                return self.error.with_traceback(None)
-        assert self.error is not None
-        return self.error()
-
-    def describe(self) -> str:
-        """Return the fault in words."""
-        words = {
-            "slow": f"slow by {spell(self.by_ns)}", "refuse": "refuse enqueue",
-            "lose_ack": "lose the acknowledgement of", "twice": "deliver twice",
-            "delay": f"deliver late by {spell(self.by_ns)}",
-        }  # fmt: skip
-        where = f" at {self.at!r}" if self.at != "start" or self.kind == "crash" else ""
-        return f"{words.get(self.kind, self.kind)} {self.job or 'any job'}{where}"
-
-
-def _as_read(subject: Any) -> Any:
-    """Return what a user's predicate gets: the user's own object for a live attempt or job."""
-    return getattr(subject, "reader", subject)
-
-
-class PlacedFaults:
-    """The faults that are placed, as the parts of a simulation ask for them: each list in the order of placing."""
-
-    def __init__(self, timeline: Timeline) -> None:
-        self._timeline = timeline
-        self.attempt: list[LiveFault] = []
-        """Faults that strike attempts before their code runs."""
-        self.seam: list[LiveFault] = []
-        """Faults at the seams inside an attempt, and crashes."""
-        self.enqueue: list[LiveFault] = []
-        self.ack: list[LiveFault] = []
-        self.twice: list[LiveFault] = []
-        self.delivery: list[LiveFault] = []
-        self.early: list[LiveFault] = []
-        self.outages: list[tuple[str | None, int, int]] = []
-        """The queue (None: all), begin and end of each outage of the queue server."""
-        self.ever: list[LiveFault] = []
-        """Every fault that was ever placed, those that were taken away included."""
-        self.of_services: list[LiveFault] = []
-        """The faults of simulated services. Each service lets its own strike."""
-        self.clock_jumps: list[int] = []
-        """The instants at which the wall clock has jumped."""
-
-    @property
-    def lists(self) -> tuple[list[LiveFault], ...]:
-        """The lists of faults, by where they strike."""
-        return self.attempt, self.seam, self.enqueue, self.ack, self.twice, self.delivery, self.early
-
-    def take_away(self, fault: LiveFault) -> None:
-        """Take a fault away: it strikes no more."""
-        for faults in self.lists:
-            if fault in faults:
-                faults[:] = [one for one in faults if one is not fault]
-
-    def clear(self) -> None:
-        """Take every fault away."""
-        for faults in self.lists:
-            faults.clear()
-        self.outages.clear()
-
-    def outage_until(self, queue: str, now: int) -> int | None:
-        """Return the end of the outage that a queue has at `now`. None if it has none."""
-        for name, since, until in self.outages:
-            if since <= now < until and (name is None or name == queue):
-                return until
-        return None
-
-    def outage_error(self, queue: str, now: int) -> BaseException | None:
-        """Return the error of an enqueue in an outage. None if there is no outage."""
-        until = self.outage_until(queue, now)
-        return None if until is None else EnqueueRefused(f"the queue server is down until {self._timeline.text(until)}")
-
-    def idle(self, now: int) -> list[str]:
-        """Return in words the faults that have not struck, and why that may be."""
-        text = self._timeline.text
-        found = []
-        for fault in self.ever:
-            if fault.struck or fault.chance is not None:
-                continue
-            why = ""
-            if fault.since is not None and fault.until is not None:
-                span = f"from {text(fault.since)} to {text(fault.until)}"
-                why = f"; it is for the time {span}, and the rig is at {text(now)}"
-            elif fault.at != "start":
-                why = f"; no job came to the seam {fault.at!r}"
-            found.append(f"the fault {fault.describe()!r} struck 0 times{why} [{fault.place}]")
-        found += [
-            f"the outage from {text(since)} to {text(until)} is in the future; the rig is at {text(now)}"
-            for _, since, until in self.outages
-            if since > now
-        ]
-        return found
 
 
 class Faults:
@@ -332,10 +161,11 @@ class Faults:
             rig.run_dry()
             assert [one.outcome for one in job.attempts] == ["failed", "done"]
         """
-        where, by_ns = self._list_for(at), to_ns(takes, what="takes")
+        by_ns = to_ns(takes, what="takes")
         if by_ns and at != "start":
             raise InputError(f"takes is for a failure at the start, and at is {at!r}; leave takes out")
-        return self._place(where, "fail", job, attempts, between, chance, when, checked_error(error), by_ns, at, visits)
+        does = Strike(kind=FAIL, raises=checked_error(error), by_ns=by_ns)
+        return self._place(does, _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def hang(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
@@ -353,7 +183,7 @@ class Faults:
             rig.run_dry()
             assert [one.outcome for one in job.attempts] == ["timed-out", "done"]
         """
-        return self._place(self._list_for(at), "hang", job, attempts, between, chance, when, at=at, visits=visits)
+        return self._place(Strike(kind=HANG), _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def slow(
         self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
@@ -370,9 +200,8 @@ class Faults:
             rig.run_dry()
             assert job.attempts[0].ended_at - job.attempts[0].started_at == dt.timedelta(seconds=40)
         """
-        by_ns = to_ns(by, what="by")
-        where = self._list_for(at)
-        return self._place(where, "slow", job, attempts, between, chance, when, by=by_ns, at=at, visits=visits)
+        does = Strike(kind=SLOW, by_ns=to_ns(by, what="by"))
+        return self._place(does, _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def crash(
         self, job: object = None, *, at: str = "start", attempts: Numbers = None, visits: Numbers = None,
@@ -398,11 +227,8 @@ class Faults:
         """
         if hard and at in ("start", "ack"):
             raise InputError(f"at is {at!r}; a hard crash happens inside the code of the job, give another seam")
-        self._list_for(at)
-        by = to_ns(down, what="down")
-        return self._place(
-            self._placed.seam, "crash", job, attempts, between, chance, when, by=by, at=at, visits=visits, hard=hard
-        )
+        does = Strike(kind=CRASH, by_ns=to_ns(down, what="down"), hard=hard)
+        return self._place(does, _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def deliver_twice(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
@@ -417,9 +243,8 @@ class Faults:
             rig.run_dry()
             assert len(job.attempts) == 2
         """
-        return self._place(
-            self._placed.twice, "twice", job, attempts, between, chance, when, by=to_ns(after, what="after")
-        )
+        does = Strike(kind=DELIVER_TWICE, by_ns=to_ns(after, what="after"))
+        return self._place(does, "start", job, attempts, between, chance, when)
 
     def lose_ack(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
@@ -434,7 +259,7 @@ class Faults:
             rig.run_dry()
             assert len(job.attempts) == 2
         """
-        return self._place(self._placed.ack, "lose_ack", job, attempts, between, chance, when)
+        return self._place(Strike(kind=LOSE_ACK), "ack", job, attempts, between, chance, when)
 
     def delay(
         self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
@@ -449,8 +274,8 @@ class Faults:
             rig.run_dry()
             assert f"{job.attempts[0].started_at:%H:%M}" == "09:05"
         """
-        by_ns = to_ns(by, what="by")
-        return self._place(self._placed.delivery, "delay", job, attempts, between, chance, when, by=by_ns)
+        does = Strike(kind=DELAY, by_ns=to_ns(by, what="by"))
+        return self._place(does, "delivery", job, attempts, between, chance, when)
 
     def fetch_early(self, job: object = None, *, chance: float | None = None, when: When = None) -> Fault:
         """Let a worker fetch a job as soon as it is enqueued, before the transaction around it has committed.
@@ -465,7 +290,7 @@ class Faults:
                 job = rig.enqueue(manifest.call("TL-204"))
                 assert job.state == "done", "a worker was faster than the commit"
         """
-        return self._place(self._placed.early, "early", job, None, None, chance, when)
+        return self._place(Strike(kind=FETCH_EARLY), "before commit", job, None, None, chance, when)
 
     def outage(self, between: tuple[Instant, Instant], *, queue: str | None = None) -> None:
         """Take the queue server down between two instants.
@@ -483,7 +308,7 @@ class Faults:
             assert f"{job.attempts[0].started_at:%H:%M}" == "10:20"
         """
         since, until = span_of(self._timeline, between)
-        self._placed.outages.append((queue, since, until))
+        self._placed.outages.append(QueueOutage(queue, since, until))
         self._changed()
 
     def jump_clock(self, by: Duration, *, at: Instant | None = None) -> None:
@@ -520,7 +345,42 @@ class Faults:
             except ic.EnqueueRefused:
                 rig.enqueue(manifest.call("TL-204"))
         """
-        return self._place(self._placed.enqueue, "refuse", job, calls, between, chance, when, checked_error(error))
+        does = Strike(kind=REFUSE_ENQUEUE, raises=checked_error(error))
+        return self._place(does, "put", job, calls, between, chance, when)
+
+    def place(
+        self, kind: FaultKind, job: object = None, *, at: str | None = None, by: Duration = 0,
+        error: ErrorLike | None = None, attempts: Numbers = None, visits: Numbers = None, between: Span = None,
+        chance: float | None = None, when: When = None,
+    ) -> Fault:  # fmt: skip
+        """Place a fault of any kind, such as one of your own (`FaultKind`).
+
+        Parameters, beside those of `Faults`: `kind` is an object of a kind of fault. `at` is the seam; default: the only
+        seam of the kind, or ``"start"``. `by` is its duration, `error` what it raises; default: what the kind says.
+
+        Raises `InputError` for anything else, and for a seam at which the kind does not fit.
+
+        Example::
+
+            class Stumble(ic.FaultKind):
+                name = "stumble"
+                words = "it fails after three seconds"
+                seams = frozenset({"start"})
+                needs = frozenset({"fail"})
+
+                def strike(self, passing, strike):
+                    passing.fail(ConnectionError("the line broke"), 3_000_000_000)
+
+            rig.faults.place(Stumble(), manifest, attempts=1)
+        """
+        if not isinstance(kind, FaultKind):
+            raise InputError(f"kind is {kind!r}; give an object of a kind of fault, a class derived from ic.FaultKind")
+        seam = at or ("start" if "start" in kind.seams or len(kind.seams) != 1 else next(iter(kind.seams)))
+        if not kind.fits_at(seam):
+            raise InputError(f"at is {seam!r}, and {kind.name} fits at {', '.join(sorted(kind.seams))}")
+        raises = kind.error(seam) if error is None else checked_error(error)
+        does = Strike(kind=kind, by_ns=to_ns(by, what="by"), raises=raises)
+        return self._place(does, seam, job, attempts, between, chance, when, visits)
 
     def clear(self) -> None:
         """Remove every fault.
@@ -540,54 +400,50 @@ class Faults:
         return f"<faults: {', '.join(map(repr, self)) or 'none'}>"
 
     def __iter__(self) -> Iterator[Fault]:
-        return iter([Fault(fault) for faults in self._placed.lists for fault in faults])
-
-    def _list_for(self, at: str) -> list[LiveFault]:
-        if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after ", "halfway "))):
-            raise InputError(
-                f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect or a real "
-                "call, or 'halfway NAME' of a write to a file"
-            )
-        return self._placed.attempt if at == "start" else self._placed.seam
+        return iter([Fault(fault, self._take_away) for fault in self._placed])
 
     def _place(
-        self, where: list[LiveFault], kind: Kind, job: object, numbers: Numbers, between: Span, chance: float | None,
-        when: When, error: ErrorLike | None = None, by: int = 0, at: str = "start", visits: Numbers = None,
-        hard: bool = False,
+        self, does: Strike, at: str, job: object, numbers: Numbers, between: Span, chance: float | None, when: When,
+        visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         name = None if job is None else self._named(job)
         since, until = (None, None) if between is None else span_of(self._timeline, between)
         generator = None
         if chance is not None:
             checked_chance(chance)
-            generator = random.Random(f"{self._seed}:fault:{kind}:{name}:{len(where)}")
+            alike = sum(_group(fault.kind, fault.aim.at) == _group(does.kind, at) for fault in self._placed)
+            generator = random.Random(f"{self._seed}:fault:{does.kind.name}:{name}:{alike}")
         if when is not None and not callable(when):
             raise InputError(f"when is {when!r}; give a function that returns True if the fault strikes")
-        fault = LiveFault(
-            kind,
-            name,
-            checked_numbers(numbers),
-            since,
-            until,
-            chance,
-            when,
-            error,
-            by,
-            generator,
-            at,
-            checked_numbers(visits),
-            hard,
-            place=calling(),
-            take_away=self._take_away,
-        )
-        where.append(fault)
+        aim = Aim(
+            at=at, job=name, numbers=checked_numbers(numbers), visits=checked_numbers(visits), since=since, until=until,
+            when=when, once_each=at == "delivery",
+        )  # fmt: skip
+        fault = PlacedFault(aim=aim, does=does, chance=chance, generator=generator, place=calling())
+        self._placed.add(fault)
         self._placed.ever.append(fault)
         self._changed()
-        return Fault(fault)
+        return Fault(fault, self._take_away)
 
-    def _take_away(self, fault: LiveFault) -> None:
+    def _take_away(self, fault: PlacedFault) -> None:
         self._placed.take_away(fault)
         self._changed()
+
+
+def _group(kind: FaultKind, at: str) -> str:
+    """Return a name for those faults that are counted together: each of them draws from a generator of its own."""
+    if at in ("put", "delivery", "before commit") or kind in (DELIVER_TWICE, LOSE_ACK):
+        return kind.name
+    return "start" if at == "start" and kind is not CRASH else "seam"
+
+
+def _checked_seam(at: str) -> str:
+    if not isinstance(at, str) or not (at in SEAMS or at.startswith(("before ", "after ", "halfway "))):
+        raise InputError(
+            f"at is {at!r}; give one of {', '.join(SEAMS)}, 'before NAME' or 'after NAME' of an effect or a real call, "
+            "or 'halfway NAME' of a write to a file"
+        )
+    return at
 
 
 def span_of(timeline: Timeline, between: tuple[Instant, Instant]) -> tuple[int, int]:

@@ -1,0 +1,300 @@
+"""Handlers: the application's functions that handle one job each. Each call by a worker loop is an attempt."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+from ..errors import TapError, nearest
+from ..simulation.attempts import subject_of
+from ..simulation.faults.kind import Operation, Passing, Strike, Subject
+from ..simulation.jobs import LiveAttempt, LiveJob
+from ..simulation.seam_faults import FOR_EVER, wait_in_coroutine
+from .targets import Replacement
+
+if TYPE_CHECKING:
+    from .worker_loops import LiveLoop, WorkerLoops
+
+
+class HandlerTap(Replacement):
+    """A function that handles one job. Each call of it by a worker loop is an attempt. `Rig.handler` gives it."""
+
+    def __init__(
+        self, target: Any, loops: WorkerLoops, find: Callable[[Any], LiveJob | None], type_of: Callable[[str], Any],
+        id: str | Callable[..., Any] | None, name: str | Callable[..., Any] | None,
+    ) -> None:  # fmt: skip
+        super().__init__(target)
+        self._loops = loops
+        self._find = find
+        self._type_of = type_of
+        signature = self.target.signature()
+        self._id = _reader(id, "id", signature, self.target.label)
+        self._name = _reader(name, "job", signature, self.target.label)
+        self._default = getattr(self.target.real, "__name__", None) or type(self.target.real).__name__
+        self._jobs: dict[Any, LiveJob] = {}
+
+    def replacement(self) -> Callable[..., Any]:
+        if self.target.is_async:
+
+            async def handle_later(*args: Any, **kwargs: Any) -> Any:
+                loop = self._loops.running()
+                if loop is None:
+                    return await self.target.real(*args, **kwargs)
+                call = _Call(self, loop, args, kwargs)
+                while call.goes_on():
+                    with call.attempted():
+                        call.strike(_HandlerStarts)
+                        await call.wait_in_coroutine()
+                        call.result = await self.target.real(*args, **kwargs)
+                        call.strike(_HandlerEnds)
+                    if call.again_after_ns and call.goes_on_later():
+                        await wait_in_coroutine(call.again_after_ns)
+                return call.first_result
+
+            return handle_later
+
+        def handle(*args: Any, **kwargs: Any) -> Any:
+            loop = self._loops.running()
+            if loop is None:
+                return self.target.real(*args, **kwargs)
+            call = _Call(self, loop, args, kwargs)
+            while call.goes_on():
+                with call.attempted():
+                    call.strike(_HandlerStarts)
+                    call.wait()
+                    call.result = self.target.real(*args, **kwargs)
+                    call.strike(_HandlerEnds)
+                if call.again_after_ns and call.goes_on_later():
+                    self._loops.simulation.loop.sleep(call.again_after_ns, is_seam=False)
+            return call.first_result
+
+        return handle
+
+    def job_of(self, loop: LiveLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[LiveJob, bool]:
+        """Return the job that a call is about, and True if a row tells what becomes of it."""
+        if self._id is None:
+            claimed = loop.claimed()
+            if claimed is not None:
+                return claimed.job, True
+        id = None if self._id is None else self._id(args, kwargs)
+        job = None if id is None else self._find(id)
+        if job is not None:
+            return job, True
+        name = self._default if self._name is None else str(self._name(args, kwargs))
+        job = self._jobs.get((name, id)) if id is not None else None
+        if job is None:
+            now = self._loops.simulation.loop.now
+            job = self._loops.observed.enter(self._type_of(name), args, kwargs, now)
+            if id is not None:
+                self._jobs[name, id] = job
+        return job, False
+
+    @property
+    def loops(self) -> WorkerLoops:
+        """The worker loops whose calls it follows."""
+        return self._loops
+
+
+class _Call:
+    """One call of a handler by a worker loop. Faults can make several attempts of it."""
+
+    def __init__(self, tap: HandlerTap, loop: LiveLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> None:
+        self._loops = tap.loops
+        self._loop = loop
+        self._job, self._told = tap.job_of(loop, args, kwargs)
+        self._events = tap.loops.simulation.loop
+        self._deliveries = 1
+        self._attempts = 0
+        self._waits: list[int] = []
+        self._error: BaseException | None = None
+        self.attempt: LiveAttempt | None = None
+        self.result: Any = None
+        self.first_result: Any = None
+        self.again_after_ns = 0
+        self.is_heard = True
+
+    def goes_on(self) -> bool:
+        """Return True if the message is delivered once more. Counts that delivery."""
+        self._deliveries -= 1
+        return self._deliveries >= 0
+
+    def goes_on_later(self) -> bool:
+        """Return True if the message is delivered once more."""
+        return self._deliveries > 0
+
+    def strike(self, passing: Callable[[_Call, LiveAttempt], Passing]) -> None:
+        """Let the faults strike that strike here."""
+        assert self.attempt is not None
+        self._loops.simulation.judge.strike(passing(self, self.attempt))
+
+    @contextmanager
+    def attempted(self) -> Iterator[None]:
+        """Let the block be an attempt."""
+        observed, again = self._loops.observed, self._attempts > 0
+        attempt = self.attempt = self._begin(again)
+        self._attempts += 1
+        token = self._loop.push(attempt)
+        try:
+            yield
+        except BaseException as error:
+            if not isinstance(error, self._events.switcher.exits):
+                self._end(attempt, None, error)
+            if again and isinstance(error, Exception):
+                return  # whoever has called it hears of the first delivery alone
+            raise
+        finally:
+            self._loop.pop(attempt, token)
+        self._end(attempt, self.result, None)
+        if not again:
+            self.first_result = self.result
+        if self._deliveries > 0:
+            observed.settle_unheard(attempt)
+
+    def _begin(self, again: bool) -> LiveAttempt:
+        observed, job = self._loops.observed, self._job
+        running = job.running_attempt
+        if running is not None and running.loop is self._loop and running in self._loop.open:
+            if running.outcome == "running" and not observed.is_handled(running):
+                observed.handles(running)  # its row has shown already that the loop works on it
+                return running
+        return observed.begin(job, self._loop, by_handler=True, delivery_told=again)
+
+    def _end(self, attempt: LiveAttempt, result: Any, error: BaseException | None) -> None:
+        if attempt in self._loop.open:
+            self._loop.open.remove(attempt)  # its code is over
+            is_heard, self.is_heard = self.is_heard, True
+            self._loops.observed.code_ended(attempt, result, error, self._told, is_heard)
+            if not is_heard:
+                self._loops.simulation.history.record("ack-lost", attempt.job, attempt.number)
+
+    # --- what faults do to it -----------------------------------------------------------------------
+
+    def crash(self, seam: str, strike: Strike) -> None:
+        """Let the loop die."""
+        task = self._events.current
+        assert task is not None
+        self._loops.simulation.attempts.crash_at_seam(task, seam, strike)
+
+    def deliver_again(self, after_ns: int) -> None:
+        """Let the handler be called once more, when this call has returned."""
+        self._deliveries += 1
+        self.again_after_ns = after_ns
+        self._loops.simulation.history.record("delivered-twice", self._job, self._job.attempts_made)
+
+    def lose_ack(self) -> None:
+        """Let the queue not hear that the attempt is done: it delivers the job again."""
+        self._deliveries += 1
+        self.is_heard = False
+
+    def will_wait(self, ns: int | None) -> None:
+        """Let the call wait before the code of its handler. None: without an end."""
+        self._waits.append(FOR_EVER if ns is None else ns)
+
+    def fails_with(self, error: BaseException) -> None:
+        """Let the call fail before the code of its handler."""
+        self._error = error
+
+    def wait(self) -> None:
+        """Wait, and fail, as faults say."""
+        waits, self._waits = self._waits, []
+        for ns in waits:
+            if ns == FOR_EVER:
+                self._events.wait(_never)
+            else:
+                self._events.sleep(ns, is_seam=False)
+        self._fail()
+
+    async def wait_in_coroutine(self) -> None:
+        """Wait, and fail, as faults say, and let the other coroutines of the loop go on."""
+        waits, self._waits = self._waits, []
+        for ns in waits:
+            await wait_in_coroutine(ns)
+        self._fail()
+
+    def _fail(self) -> None:
+        error, self._error = self._error, None
+        if error is not None:
+            raise error
+
+
+class _OfHandler(Passing):
+    """A call of a handler passes a seam."""
+
+    def __init__(self, call: _Call, attempt: LiveAttempt, seam: str) -> None:
+        super().__init__(seam, attempt.label)
+        self._call = call
+        self._attempt = attempt
+
+    @property
+    def attempt(self) -> LiveAttempt:
+        return self._attempt
+
+    @property
+    def durations_of(self) -> str:
+        return self._attempt.job.type.name
+
+    def subjects(self) -> list[Subject]:
+        loop = self._attempt.loop
+        assert loop is not None
+        return [subject_of(attempt, attempt.visit(self.seam)) for attempt in loop.subjects(self._attempt)]
+
+    def crash(self, strike: Strike) -> None:
+        self.over = True
+        self._call.crash(self.seam, strike)
+
+
+class _HandlerStarts(_OfHandler):
+    """A handler is called, and its code has not begun."""
+
+    can: frozenset[Operation] = frozenset({"fail", "wait", "crash", "deliver_again"})
+    why_not = "where a fault of this kind needs one of the rig's own workers"
+
+    def __init__(self, call: _Call, attempt: LiveAttempt) -> None:
+        super().__init__(call, attempt, "start")
+
+    def fail(self, error: BaseException, after_ns: int = 0) -> None:
+        if after_ns:
+            self._call.will_wait(after_ns)
+        self._call.fails_with(error)
+        self.over = True
+
+    def wait(self, ns: int | None) -> None:
+        self.over = ns is None
+        self._call.will_wait(ns)
+
+    def deliver_again(self, after_ns: int) -> None:
+        self._call.deliver_again(after_ns)
+
+
+class _HandlerEnds(_OfHandler):
+    """The code of a handler has returned."""
+
+    can: frozenset[Operation] = frozenset({"crash", "lose_ack"})
+
+    def __init__(self, call: _Call, attempt: LiveAttempt) -> None:
+        super().__init__(call, attempt, "ack")
+
+    def lose_ack(self) -> None:
+        self._call.lose_ack()
+
+
+def _never() -> bool:
+    return False
+
+
+def _reader(
+    given: str | Callable[..., Any] | None, what: str, signature: inspect.Signature | None, label: str
+) -> Callable[[tuple[Any, ...], dict[str, Any]], Any] | None:  # fmt: skip
+    """Return a function of the arguments of a call. Raises `TapError` if its parameter does not exist."""
+    if given is None:
+        return None
+    if callable(given):
+        function = given
+        return lambda args, kwargs: function(*args, **kwargs)
+    if signature is None or given not in signature.parameters:
+        known = () if signature is None else tuple(signature.parameters)
+        raise TapError(f"{what} is {given!r}, and {label} has no such parameter; {nearest(given, known)}")
+    known_signature, name = signature, given
+    return lambda args, kwargs: known_signature.bind(*args, **kwargs).arguments.get(name)
