@@ -47,11 +47,11 @@ PAGES = (
     Page("jobs", "Jobs, policies and retries", "Job types with their policies; jobs and attempts, as tests read them.",
          "JobType Call Policy Retry Wait fixed linear exponential Job Attempt JobSet DeadLetters Expected expected "
          "simulation.admission:Conditions Duration Instant"),
-    Page("faults", "Faults", "What goes wrong: `rig.faults`.", "Faults Fault"),
+    Page("faults", "Faults", "What goes wrong: `rig.faults`.", "Faults Fault FaultKind Passing Strike"),
     Page("workers", "Queues, workers and flows", "Limits of queues, bounded resources, flows of jobs, transactions and "
          "requests.", "QueueControl Resource Workflow simulation.workflows:Step Transaction Request"),
     Page("capture", "Capture", "How jobs of real code come into a rig: taps, tables, loops, HTTP, transactions.",
-         "reading Enqueue Tap capture.effect_taps:EffectTap capture.worker_loops:HandlerTap "
+         "reading Enqueue Tap capture.effect_taps:EffectTap capture.handlers:HandlerTap "
          "capture.transaction_taps:TransactionTap capture.outside_calls:OutsideCall Columns Outbox LoopGroup "
          "WorkerLoop capture.endpoint:Endpoint Delivery capture.collector:Collector"),
     Page("schedules", "Schedules", "When jobs are due by the clock.",
@@ -81,7 +81,6 @@ INSIDE = {
     "effects_done effect_names keys_of of_job jobs_in_columns lines of_entries entry fact",
     "World": "begin was_looked_at begin_reading told_reads suspects numbers_that after places_in_log",
     "Outbox": "live_job next_due_ns read look close", "Finding": "plan", "Scenario": "source with_policy world",
-    "WorkerLoop": "attempt crashed released set_handler of_function is_main subjects new_attempt push pop",
     "Policy": "changed", "Retry": "decide values",
     "Expected": "is_of differences has_arguments",
     "QueueControl": "reason_to_wait keep_back count_start count_end", "Conditions": "follow",

@@ -336,6 +336,13 @@ def _check_laws(item: pytest.Item) -> None:
     asked.check_marked([rig.world for rig in rigs])
 
 
+def _dead_workers(rig: Rig) -> list[str]:
+    """Return in words the worker loops and threads of a rig that have ended with an error."""
+    from .rig import dead_workers_of
+
+    return dead_workers_of(rig)
+
+
 def _is_of_this_test(item: pytest.Item, rig: Rig) -> bool:
     """Return True if a rig belongs to one test alone: one of a wider scope goes on."""
     known = item.config.stash.get(_made, {})
@@ -356,6 +363,9 @@ def pytest_runtest_makereport(
         rigs = _rigs_of(item)
         for job, error in _failed_jobs(rigs, call.excinfo):
             report.sections.append((f"{job.id} failed in attempt {len(job.attempts)}", _traceback(item, error)))
+        dead = [line for rig in rigs for line in _dead_workers(rig)]
+        if dead:
+            report.sections.append(("dead workers", "\n".join(dead)))
         for number, rig in enumerate(rigs, 1):
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
             report.sections.append((title, _told_safely(rig)))

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
+import sys
 import threading
 from collections import Counter
 from collections.abc import Callable, Collection, Coroutine, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager, ExitStack, nullcontext
 from types import CodeType, TracebackType
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, get_args, overload
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, overload
 
 from .capture.effect_taps import EffectTap
 from .capture.job_registry import JobRegistry
@@ -17,7 +19,7 @@ from .capture.payload import Payload, check_payload, through_json
 from .capture.readings import Reading
 from .capture.taps import Tap
 from .capture.targets import Replacement
-from .errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob, nearest
+from .errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob
 from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
 from .foundation.other_words import must_not_be_set, no_attribute
@@ -37,9 +39,7 @@ from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
 from .laws.law import Law, World, check
 from .observers import observers
 from .schedules.schedule import Schedule
-from .schedules.sets import Jitter, Within
 from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
-from .schedules.written import schedule_of
 from .simulation.admission import Conditions
 from .simulation.decisions import Decisions
 from .simulation.effects import Effects
@@ -47,8 +47,8 @@ from .simulation.event_loop import ONE_EVENT
 from .simulation.events import Events
 from .simulation.faults.placing import Faults
 from .simulation.host import Child
-from .simulation.job_sets import DeadLetters, JobSet, expected, listed
-from .simulation.jobs import CLOSED, OPEN, Attempt, Job, LiveAttempt, LiveJob
+from .simulation.job_sets import DeadLetters, JobSet, chosen
+from .simulation.jobs import Attempt, Job, LiveAttempt, LiveJob
 from .simulation.policy import Call, JobType, Policy
 from .simulation.pools import Pool
 from .simulation.queues import QueueControl
@@ -66,8 +66,8 @@ if TYPE_CHECKING:
     from .capture.collector import Collector
     from .capture.deployments import Deployment, Version
     from .capture.endpoint import Endpoint
-    from .capture.outbox import Columns, Outbox
     from .capture.handlers import HandlerTap
+    from .capture.outbox import Columns, Outbox
     from .capture.worker_loops import LoopGroup, WorkerLoops
     from .foundation.distributions import Spread
     from .history.approval import Approval
@@ -79,8 +79,6 @@ P = ParamSpec("P")
 R = TypeVar("R")
 ServiceType = TypeVar("ServiceType", bound="Service")
 DecisionsType = TypeVar("DecisionsType", bound=Decisions)
-
-_STATES = (*OPEN, *CLOSED)
 
 
 class _Database(NamedTuple):
@@ -148,7 +146,7 @@ class Rig:
         simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher, host)
         self._loop = simulation.loop
         simulation.attention.allow(allow)
-        self._threads = SimulatedThreads(simulation.loop, simulation.history, threads, strict)
+        self._threads = SimulatedThreads(simulation.loop, simulation.history, switcher.held_locks, threads, strict)
         self._stuck_after_s = to_ns(stuck_after, what="stuck_after") / NS
         self._seams = simulation.real_seams = checked_seams(seams)
         self._border: Border | None = None
@@ -167,7 +165,7 @@ class Rig:
         self._databases: list[_Database] = []
         self._outboxes: list[Outbox] = []
         self._loops: WorkerLoops | None = None
-        self._schedules = Timetable(simulation.loop, simulation.history, simulation.judge)
+        self._schedules = Timetable(simulation.loop, simulation.history, simulation.broker, simulation.judge, seed)
         # Who has entered it, and on whose behalf.
         self._thread: int | None = None
         self._depth = 0  # how often it is entered, one inside the other
@@ -618,27 +616,13 @@ class Rig:
 
             rig.schedule("close-till", till.call(), ic.cron("30 1 * * *"), overlap="skip")
         """
-        if not isinstance(name, str) or not name:
-            raise InputError(f"name is {name!r}; give text that is not empty")
-        schedule = schedule_of(schedule)
-        for what, value, known in (("overlap", overlap, get_args(Overlap)), ("missed", missed, get_args(Missed))):
-            if value not in known:
-                raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
         call = self._registry.call_of(job, (), {}, self._policy)
         if self._registry.payload == "json":
             through_json(call.type.name, call.args, call.kwargs)
-        timeline = self._timeline
-        bound = schedule.in_zone(timeline.zone).begun(self._loop.now)
-        if start is not None or end is not None:
-            bounds = [None if b is None else timeline.ns(b) for b in (start, end)]
-            bound = Within(bound, *bounds)
-        late = None if jitter is None else Jitter(to_ns(jitter, what="jitter"), f"{self._simulation.seed}:{name}")
-        poll_ns = 0 if poll is None else to_ns(poll, what="poll")
-        broker = self._simulation.broker
-        made = Scheduled(
-            self._schedules, self._loop, broker, self._simulation.judge, name, call, bound, overlap, missed, poll_ns, late, until_done
-        )
-        self._schedules.add(made)
+        made = self._schedules.place(
+            name, call, schedule, overlap=overlap, missed=missed, poll=poll, jitter=jitter, start=start, end=end,
+            until_done=until_done,
+        )  # fmt: skip
         self._simulation.requests.schedule_added(name)
         self._simulation.schedule_names.setdefault(name)
         return made
@@ -931,16 +915,20 @@ class Rig:
 
     def handler(
         self, target: Any, *, id: str | Callable[..., Any] | None = None, job: str | Callable[..., Any] | None = None
-    ) -> HandlerTap:  # fmt: skip
-        """Let each call of a function by a worker loop be an attempt at a job.
+    ) -> HandlerTap | dict[str, HandlerTap]:  # fmt: skip
+        """Let each call of a function by a worker loop be an attempt at a job. Returns what follows it.
 
         Parameters:
 
-        - `target`: the function that handles one job: its import path or itself, sync or async.
+        - `target`: the function that handles one job, sync or async: its import path or itself, a method, or the method
+          of a class. Or a table of handlers: a mapping of the names of jobs to functions, or its import path; a class,
+          or an object, in it stands for its method `run`. For a table, each function's `HandlerTap` by name is
+          returned.
         - `id`: what the job is known by: the name of a parameter, or a function of the arguments. If it is the id of a
-          row of an outbox, the attempt is one at the job of that row. Default None: each call is a job.
-        - `job`: the name of the job: the name of a parameter, or a function of the arguments. Default None: the name of
-          the function.
+          row of an outbox, the attempt is one at the job of that row. Default None: the row that the loop has claimed
+          last in this thread or task; if there is none, each call is a job.
+        - `job`: the name of the job: the name of a parameter, or a function of the arguments. Default None: the name in
+          the table, or the name of the function. A row has its own.
 
         Raises `TapError`.
 
@@ -948,14 +936,26 @@ class Rig:
 
             rig.handler("tern_line.booking:release_hold", id="booking")
         """
-        from .capture.handlers import HandlerTap
+        from .capture.handlers import HandlerTap, table_of
 
         def find(number: Any) -> LiveJob | None:
             return next((found for box in self._outboxes if (found := box.live_job(number)) is not None), None)
 
-        made = HandlerTap(target, self._worker_loops(), find, self._registry.placeholder, id, job)
-        self._install(made)
-        return made
+        def follow(function: Any, name: Any) -> HandlerTap:
+            made = HandlerTap(function, self._worker_loops(), find, self._registry.placeholder, id, name)
+            self._install(made)
+            return made
+
+        table = table_of(target)
+        if table is None:
+            return follow(target, job)
+        taps: dict[str, HandlerTap] = {}
+        functions = list(table.values())
+        for name, function in table.items():
+            known = next((tap for other, tap in taps.items() if table[other] == function), None)
+            own = job if job is not None or functions.count(function) > 1 else lambda *_, name=name, **__: name
+            taps[name] = known or follow(function, own)
+        return taps
 
     def _worker_loops(self) -> WorkerLoops:
         if self._loops is None:
@@ -1232,47 +1232,9 @@ class Rig:
 
             assert rig.jobs("charge_fare", state="dead").one().error is not None
         """
-        asked = []
-        wanted = None
-        broker = self._simulation.broker
-        if name is not None:
-            wanted = broker.known_name(name)
-            asked.append(f"name {wanted}")
-        states: tuple[str, ...] | None = None
-        if state is not None:
-            states = (state,) if isinstance(state, str) else tuple(state)
-            for one in states:
-                if one not in _STATES:
-                    raise InputError(f"unknown job state {one!r}; {nearest(str(one), _STATES)}")
-            asked.append(f"state {' or '.join(states)}")
         if queue is not None:
             self._simulation.must_know_queue(queue, self._policy.queue)
-            asked.append(f"queue {queue}")
-        if args is not None:
-            asked.append(f"args {args!r}")
-            wanted_args = expected("", *args)
-            fits = where
-            where = lambda job: wanted_args.has_arguments(job) and (fits is None or fits(job))  # noqa: E731
-        elif where is not None:
-            asked.append("where=")
-        near = [
-            job.reader
-            for job in broker.jobs
-            if (wanted is None or job.type.name == wanted)
-            and (queue is None or job.queue == queue)
-            and (states is None or job.state in states)
-        ]
-        if states is not None and "dead" in states:
-            for job in near:
-                _ = job.state  # the test looks for dead ones
-        found = near if where is None else [job for job in near if where(job)]
-
-        def there_is() -> str:
-            if near:
-                return f"without {'where=' if args is None else 'args='} there are {len(near)}:{listed(near, 5)}"
-            return broker.what_there_is()
-
-        return JobSet(found, ", ".join(asked) or "any job", there_is)
+        return chosen(self._simulation.broker, name, args, queue, state, where)
 
     @property
     def dead(self) -> DeadLetters:
@@ -1437,7 +1399,7 @@ class Rig:
     def _enter(self, me: int) -> None:
         if self._clock_functions is None:
             self._clock_functions = ClockFunctions(
-                self._loop, self._simulation.history, self._threads, self._wall_clock_offset_ns
+                self._loop, self._simulation.history, self._threads, self._simulation.host, self._wall_clock_offset_ns
             )
             border = self._border = self._clock_functions.border = Border(
                 self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread,
@@ -1500,6 +1462,8 @@ class Rig:
 
     def _leave(self) -> None:
         try:
+            if not self._holds:
+                self._threads.end_those_of_test()
             for tap in reversed(self._taps):
                 if tap.active:
                     tap.remove()
@@ -1512,8 +1476,6 @@ class Rig:
             with ExitStack() as leaving:
                 leaving.callback(installation.leave)
                 leaving.callback(self._threads.states.leave)
-                if not self._holds:
-                    leaving.callback(self._threads.end_those_of_test)
                 leaving.callback(self._threads.end_idle_pool_workers)
                 if self._border is not None:
                     leaving.callback(self._border.leave)
@@ -1535,9 +1497,17 @@ class Rig:
             evening.close()
             assert evening.jobs("watch").one().state == "running"
         """
-        self._threads.end_those_of_test()
-        self._switcher.close()
+        if self._thread is None and (self._switcher.has_suspended or self._threads.alive):
+            # What a rig has started ends inside it: with its clock, its taps, and the values of its own threads.
+            with contextlib.suppress(RigStateError), _Held(self._begin_hold, self._end_call):  # another rig is entered
+                self._end_tasks()
+        self._end_tasks()
         self._release_system_resources()
+
+    def _end_tasks(self) -> None:
+        self._threads.end_those_of_test(and_of_jobs=True)
+        self._switcher.close()
+        self._loop.current = None
 
     def _release_system_resources(self) -> None:
         """Let whoever waits for a thread of this rig continue, and close what it holds of the system."""
@@ -1638,6 +1608,14 @@ class _RigHost:
         border = self._rig._border
         return "" if border is None else border.outside.where_it_stands(task)
 
+    def worker_has_died(self, words: str) -> None:
+        if not observers:  # a program that is no test: nothing else would say so
+            print(f"Iron Clock: {words}", file=sys.stderr)
+
+    def dead_workers(self) -> list[str]:
+        loops = self._rig._loops
+        return [*(() if loops is None else loops.ended()), *self._rig._threads.died]
+
     def can_meet_new_names(self) -> bool:
         return bool(self._rig._taps) or any(not outbox.runs for outbox in self._rig._outboxes)
 
@@ -1677,6 +1655,11 @@ def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[
     Parameters: `test` is the code of the test. `older_taps` is how many taps were there before the test began.
     """
     return rig._loose_ends(test, older_taps)
+
+
+def dead_workers_of(rig: Rig) -> list[str]:
+    """Return in words the worker loops and threads of a rig that have ended with an error."""
+    return rig._simulation.host.dead_workers()
 
 
 def taps_of(rig: Rig) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +12,7 @@ from ..simulation.attempts import subject_of
 from ..simulation.faults.kind import Operation, Passing, Strike, Subject
 from ..simulation.jobs import LiveAttempt, LiveJob
 from ..simulation.seam_faults import FOR_EVER, wait_in_coroutine
-from .targets import Replacement
+from .targets import Replacement, find
 
 if TYPE_CHECKING:
     from .worker_loops import LiveLoop, WorkerLoops
@@ -45,10 +45,10 @@ class HandlerTap(Replacement):
                 call = _Call(self, loop, args, kwargs)
                 while call.goes_on():
                     with call.attempted():
-                        call.strike(_HandlerStarts)
+                        call.starts()
                         await call.wait_in_coroutine()
                         call.result = await self.target.real(*args, **kwargs)
-                        call.strike(_HandlerEnds)
+                        call.ends()
                     if call.again_after_ns and call.goes_on_later():
                         await wait_in_coroutine(call.again_after_ns)
                 return call.first_result
@@ -62,10 +62,10 @@ class HandlerTap(Replacement):
             call = _Call(self, loop, args, kwargs)
             while call.goes_on():
                 with call.attempted():
-                    call.strike(_HandlerStarts)
+                    call.starts()
                     call.wait()
                     call.result = self.target.real(*args, **kwargs)
-                    call.strike(_HandlerEnds)
+                    call.ends()
                 if call.again_after_ns and call.goes_on_later():
                     self._loops.simulation.loop.sleep(call.again_after_ns, is_seam=False)
             return call.first_result
@@ -107,6 +107,8 @@ class _Call:
         self._events = tap.loops.simulation.loop
         self._deliveries = 1
         self._attempts = 0
+        self._doubles = 0  # how many of the deliveries that are left are doubles
+        self._is_double = False
         self._waits: list[int] = []
         self._error: BaseException | None = None
         self.attempt: LiveAttempt | None = None
@@ -118,16 +120,24 @@ class _Call:
     def goes_on(self) -> bool:
         """Return True if the message is delivered once more. Counts that delivery."""
         self._deliveries -= 1
+        self._is_double = self._doubles > 0
+        self._doubles -= self._is_double
         return self._deliveries >= 0
 
     def goes_on_later(self) -> bool:
         """Return True if the message is delivered once more."""
         return self._deliveries > 0
 
-    def strike(self, passing: Callable[[_Call, LiveAttempt], Passing]) -> None:
-        """Let the faults strike that strike here."""
+    def starts(self) -> None:
+        """Let the faults strike that strike before its code: not the second of two deliveries, as everywhere."""
         assert self.attempt is not None
-        self._loops.simulation.judge.strike(passing(self, self.attempt))
+        if not self._is_double:
+            self._loops.simulation.judge.strike(_HandlerStarts(self, self.attempt))
+
+    def ends(self) -> None:
+        """Let the faults strike that strike after its code."""
+        assert self.attempt is not None
+        self._loops.simulation.judge.strike(_HandlerEnds(self, self.attempt))
 
     @contextmanager
     def attempted(self) -> Iterator[None]:
@@ -155,10 +165,9 @@ class _Call:
     def _begin(self, again: bool) -> LiveAttempt:
         observed, job = self._loops.observed, self._job
         running = job.running_attempt
-        if running is not None and running.loop is self._loop and running in self._loop.open:
-            if running.outcome == "running" and not observed.is_handled(running):
-                observed.handles(running)  # its row has shown already that the loop works on it
-                return running
+        if running is not None and running in self._loop.open and not observed.is_handled(running):
+            observed.handles(running)  # its row has shown already that the loop works on it
+            return running
         return observed.begin(job, self._loop, by_handler=True, delivery_told=again)
 
     def _end(self, attempt: LiveAttempt, result: Any, error: BaseException | None) -> None:
@@ -180,6 +189,7 @@ class _Call:
     def deliver_again(self, after_ns: int) -> None:
         """Let the handler be called once more, when this call has returned."""
         self._deliveries += 1
+        self._doubles += 1
         self.again_after_ns = after_ns
         self._loops.simulation.history.record("delivered-twice", self._job, self._job.attempts_made)
 
@@ -278,6 +288,26 @@ class _HandlerEnds(_OfHandler):
 
     def lose_ack(self) -> None:
         self._call.lose_ack()
+
+
+def table_of(target: Any) -> dict[str, Any] | None:
+    """Return the functions of a table of handlers by name. None if the target is no table.
+
+    Parameters: `target` is a mapping of names to functions, or its import path. A class, or an object, stands for its
+    method `run`. Raises `TapError` for anything else in the table.
+    """
+    table = find(target)[2] if isinstance(target, str) else target
+    if not isinstance(table, Mapping):
+        return None
+    functions = {}
+    for name, handler in table.items():
+        function = handler if callable(handler) and not inspect.isclass(handler) else getattr(handler, "run", None)
+        if not callable(function):
+            raise TapError(
+                f"the handler of {name!r} is {handler!r}, which cannot be called and has no method run; give functions"
+            )
+        functions[str(name)] = function
+    return functions
 
 
 def _never() -> bool:

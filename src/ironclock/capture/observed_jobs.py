@@ -54,7 +54,9 @@ class ObservedJobs:
 
     # --- attempts -----------------------------------------------------------------------------------
 
-    def begin(self, job: LiveJob, worker: ObservedWorker, *, by_handler: bool, delivery_told: bool = False) -> LiveAttempt:
+    def begin(
+        self, job: LiveJob, worker: ObservedWorker, *, by_handler: bool, delivery_told: bool = False
+    ) -> LiveAttempt:
         """Write down that a worker starts an attempt.
 
         Parameters: `by_handler` is True if its handler is called, False if only its row says so. `delivery_told` is
@@ -92,10 +94,8 @@ class ObservedJobs:
             self._settle(attempt, UNHEARD)
             return
         attempt.counts = False
-        seen = "" if attempt in self._by_handler else "; its end is not seen"
-        whose = "the same worker" if attempt.loop is worker else worker.name
-        words = f"attempt {attempt.number} is overtaken: {whose} has taken its job{seen}"
-        self._history.record("note", attempt.job, attempt.number, words)
+        then = 0 if attempt in self._by_handler else UNHEARD
+        self._history.add((self._loop.now, "overtaken", attempt.job, attempt.number, worker.name, then, None, 0))
 
     def _leave_overtaken(self, worker: ObservedWorker) -> None:
         """A worker takes another job: what it did before is over, if only rows tell of it."""
@@ -117,10 +117,10 @@ class ObservedJobs:
         job = attempt.job
         if attempt.counts:
             job.result = result
-        if not heard or not attempt.counts:
-            self._end_unheard(attempt, result)
-        elif told_by_row:
+        if heard and told_by_row:
             self._unsettled.append(attempt)
+        elif not heard or not attempt.counts:
+            self._end_unheard(attempt, result)
         elif error is None:
             self._lives.done(attempt, result)
             self._released(attempt)

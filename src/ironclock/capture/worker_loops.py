@@ -5,7 +5,6 @@ from __future__ import annotations
 import inspect
 import os
 import signal
-import sys
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -16,7 +15,6 @@ from ..errors import InputError, RigStateError, StuckError, nearest
 from ..foundation.durations import Duration, signed_ns, spell, to_ns
 from ..foundation.source_location import innermost, spot, users_part
 from ..interpreter.tasks.simulated_threads import SimulatedThread, SimulatedThreads
-from ..observers import observers
 from ..simulation.jobs import LiveAttempt, LiveJob
 from ..simulation.policy import job_name
 from ..simulation.pools import Pool
@@ -40,6 +38,10 @@ class WorkerLoop:
     """One worker of the application's own. The loops of `Rig.run_loop` are such objects.
 
     Example::
+
+        def work():
+            while True:
+                time.sleep(5)
 
         (worker,) = rig.run_loop(work, name="worker")
         rig.advance("1h")
@@ -500,16 +502,16 @@ class WorkerLoops:
 
     def dead(self) -> list[str]:
         """Return in words the loops that have ended with an error at which nobody has looked."""
-        return [f"{loop.end_in_words()}, and nobody looked at it" for loop in self._all if loop.unseen_error is not None]
+        unseen = (loop for loop in self._all if loop.unseen_error is not None)
+        return [f"{loop.end_in_words()}, and nobody looked at it" for loop in unseen]
 
     def ended(self) -> list[str]:
         """Return in words the loops that have ended with an error."""
         return [loop.end_in_words() for loop in self._all if loop.error is not None and loop.state == "ended"]
 
     def tell_of_end(self, loop: LiveLoop) -> None:
-        """Tell a program that is no test that a loop has ended with an error."""
-        if not observers:
-            print(f"Iron Clock: {loop.end_in_words()}", file=sys.stderr)
+        """Tell that a loop has ended with an error, and does not start again."""
+        self.simulation.host.worker_has_died(loop.end_in_words())
 
     def running(self) -> LiveLoop | None:
         """Return the loop whose code runs now. None if it is other code."""

@@ -15,8 +15,8 @@ class Entry:
     - `ns`: its instant, in nanoseconds since 1970-01-01T00:00Z (`at`: as a datetime in the rig's zone).
     - `what`: what happened, one of enqueued, started, done, failed, timed-out, cancelled, crashed, withdrawn, requeued,
       discarded, refused, firing-refused, expired, lost, given-up, lease-ended, ack-lost, delivered-twice, redelivered,
-      asked-to-stop, progress, effect, before-commit, committed, rolled-back, request-failed, remembered, waited,
-      deadlocked, worker-up, worker-down, polls-skipped, note.
+      overtaken, asked-to-stop, progress, effect, before-commit, committed, rolled-back, request-failed, remembered,
+      waited, deadlocked, worker-up, worker-down, polls-skipped, note.
     - `job`: the job's id, and `name` its type. None if it is not about a job.
     - `attempt`: the number of the attempt. 0 if it is not about an attempt.
     - `data`: everything else, as a saved file shows it.

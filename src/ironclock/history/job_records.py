@@ -22,7 +22,7 @@ _CLOSING_THEN = {DEAD: "dead", DROPPED: "dropped"}
 class AttemptRecord:
     """One attempt, as a history tells it. Instants are nanoseconds since the epoch."""
 
-    __slots__ = ("_end", "_entry", "_start", "ended_ns", "job", "number", "outcome", "started_ns", "then")
+    __slots__ = ("_end", "_entry", "_start", "end_seen", "ended_ns", "job", "number", "outcome", "started_ns", "then")
 
     def __init__(self, entry: Callable[[int], Entry], job: str, number: int, start: int, started_ns: int) -> None:
         self._entry = entry
@@ -38,6 +38,8 @@ class AttemptRecord:
         """When it ended. None while it runs."""
         self.outcome = "running"
         """How it ended: done, failed, timed-out, crashed ...; running while it does."""
+        self.end_seen = True
+        """False if another worker has taken its job, and only rows tell of it: it can have ended earlier than known."""
         self.then = 0
         """The wait that followed, in nanoseconds. Below 0: what became of the job instead."""
 
@@ -305,6 +307,9 @@ def records_from(
                 record.end(ending, number, ns, what, then)
         elif what in _CLOSING:
             record.close(_CLOSING[what], number, ns)
+        elif what == "overtaken":
+            if (job, attempt) in running:
+                running[job, attempt].end_seen = then != UNHEARD
         elif what == "redelivered":
             record.deliver_again(ns)
         elif what == "requeued":

@@ -25,6 +25,7 @@ _WORDS = {
     "ack-lost": "the acknowledgement of attempt {n} is lost",
     "delivered-twice": "the message of attempt {n} is delivered a second time",
     "redelivered": "delivered again: {why}",
+    "overtaken": "attempt {n} is overtaken: {by} has taken its job",
     "asked-to-stop": "attempt {n} is asked to stop",
     "progress": "attempt {n} reports {progress!r}",
     "before-commit": "visible to the workers before transaction {transaction} has committed",
@@ -129,9 +130,11 @@ def describe(entry: Entry, timeline: Timeline) -> str:
     if what == "effect":
         about = f" {data['key']!r}" if "key" in data else ""
         went = "" if data.get("outcome") == "done" else f" fails: {data.get('error', data.get('outcome'))}"
-        more = {k: v for k, v in data.items() if k not in ("effect", "key", "outcome", "error") and v not in (None, "")}
+        late = f", after the end of attempt {entry.attempt}" * bool(data.get("after_end"))
+        known = ("effect", "key", "outcome", "error", "after_end")
+        more = {k: v for k, v in data.items() if k not in known and v not in (None, "")}
         with_ = f" ({', '.join(f'{k}={v!r}' for k, v in more.items())})" if more else ""
-        return f"effect {data.get('effect')}{about}{went}{with_}"
+        return f"effect {data.get('effect')}{about}{went}{with_}{late}"
     if what == "rolled-back":
         gone = f"; never enqueued: {', '.join(data['jobs'])}" if data.get("jobs") else ""
         return f"transaction {data.get('transaction')} is rolled back{gone}"
@@ -142,10 +145,12 @@ def describe(entry: Entry, timeline: Timeline) -> str:
     if what == "waited":
         got = "gets" if data.get("got") else "gives up waiting for"
         return f"attempt {entry.attempt} {got} {data.get('resource')} after {spell(data.get('waited_ns', 0))}"
+    if what == "overtaken" and not data.get("end_seen"):
+        return _WORDS[what].format_map(_Known({**data, "n": entry.attempt})) + "; its end is not seen"
     if what in _WORDS:
         return _WORDS[what].format_map(_Known({**data, "n": entry.attempt}))
     if what == "requeued":
-        return f"put back from the dead letters, due at {data.get('due')}"
+        return f"{data.get('why', 'put back from the dead letters')}, due at {data.get('due')}"
     if what == "discarded":
         return "dead letter discarded"
     if what == "given-up":

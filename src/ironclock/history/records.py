@@ -92,6 +92,8 @@ def data_of(record: Record, timeline: Timeline | InstantTexts) -> dict[str, Any]
             data["wait_ns"] = record.then
         if record.code is not None:
             data["line"] = spot(record.code, record.instruction)
+    elif what == "overtaken":
+        data["end_seen"] = record.then != UNHEARD
     elif record.then == UNHEARD:
         data["then"] = "unheard"
     return data
@@ -144,7 +146,10 @@ _DATA: dict[str, Callable[[Any, Timeline | InstantTexts], dict[str, Any]]] = {
     "done": lambda result, timeline: {} if result is None else {"result": plain(result)},
     "failed": _error_data,
     "timed-out": _error_data,
-    "requeued": lambda due, timeline: {"due": timeline.text(due)},
+    "requeued": lambda detail, timeline: (
+        {"due": timeline.text(detail)} if isinstance(detail, int)
+        else {"due": timeline.text(detail[0]), "why": detail[1]}
+    ),
     "refused": lambda detail, timeline: {
         "asked": detail[0], "error": type(detail[1]).__name__, "message": message_of(detail[1])
     },
@@ -159,6 +164,7 @@ _DATA: dict[str, Callable[[Any, Timeline | InstantTexts], dict[str, Any]]] = {
     },
     "cancelled": _error_data,
     "crashed": lambda seam, timeline: {"seam": seam},
+    "overtaken": lambda by, timeline: {"by": by},
     "redelivered": lambda why, timeline: {"why": why},
     "given-up": lambda why, timeline: {"deliveries": why} if isinstance(why, int) else {"why": why},
     "expired": lambda waited, timeline: {"waited": waited},

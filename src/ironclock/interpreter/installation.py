@@ -62,7 +62,7 @@ def enter(functions: ClockFunctions) -> None:
     _watchdog.look_after(functions.border.outside.stuck_after_s)
     if functions.loop.decisions is not None:
         watched_threads.add(me)
-    if functions.threads.holders is not None:
+    if functions.threads.notes_places:
         watch_deaths_here()
     if len(_entered) == 1 and not _kept:
         _put_in_place()

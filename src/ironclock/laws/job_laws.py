@@ -106,7 +106,8 @@ def no_overlap(job: JobLike | None = None, *, per_key: bool = False) -> Law:
                 if holder is not None and attempt.started_ns < _end_ns(holder):
                     words = f"attempt {attempt.number} of {attempt.job} starts while attempt {holder.number}"
                     proof = (holder.start_entry, attempt.start_entry, *_ending(holder))
-                    broken.append(Breach(f"{words} of {holder.job} runs", proof))
+                    unseen = "" if holder.end_seen else ", as far as its row tells: its end is not seen"
+                    broken.append(Breach(f"{words} of {holder.job} runs{unseen}", proof))
                 if holder is None or _end_ns(attempt) > _end_ns(holder):
                     holder = attempt
         return broken

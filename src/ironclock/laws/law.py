@@ -80,9 +80,7 @@ class StatedLaw:
     and if effects without a key count as well.
     """
 
-    def __init__(
-        self, factory: LawFactory[Any], args: tuple[Any, ...], kwargs: dict[str, Any], law: Law
-    ) -> None:
+    def __init__(self, factory: LawFactory[Any], args: tuple[Any, ...], kwargs: dict[str, Any], law: Law) -> None:
         self.law_name = factory.__name__  # a `__name__` would let pytest take it for a test, in a marker
         self.limit_ns: int | None = getattr(law, "limit_ns", None)
         self.reach: str = getattr(law, "reach", "all")

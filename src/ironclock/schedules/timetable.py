@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, get_args
 
-from ..errors import PolicyError, RigStateError, StuckError, UnknownJob, nearest
-from ..foundation.durations import spell
+from ..errors import InputError, PolicyError, RigStateError, StuckError, UnknownJob, nearest
+from ..foundation.durations import Duration, spell, to_ns
+from ..foundation.instants import Instant
 from ..history.history import History
 from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
@@ -16,7 +17,8 @@ from ..simulation.jobs import OPEN, Job, LiveJob
 from ..simulation.judge import Judge
 from ..simulation.policy import Call
 from .schedule import Schedule
-from .sets import Jitter
+from .sets import Jitter, Within
+from .written import schedule_of
 
 Overlap = Literal["allow", "skip", "wait"]
 Missed = Literal["all", "last", "none"]
@@ -342,10 +344,12 @@ class Timetable:
         rig.schedules.start()  # each schedule deals with what it has missed
     """
 
-    def __init__(self, loop: EventLoop, history: History, judge: Judge) -> None:
+    def __init__(self, loop: EventLoop, history: History, broker: Broker, judge: Judge, seed: object) -> None:
         self._loop = loop
         self._history = history
+        self._broker = broker
         self._judge = judge
+        self._seed = seed
         self._down = False
         self._entries: dict[str, Scheduled] = {}
         self._fired: dict[str, int] = {}  # by name, the last firing that was dealt with
@@ -371,6 +375,30 @@ class Timetable:
         plan = self._judge.plan
         entry.paused = entry.paused or (plan is not None and plan.leaves_out(f"schedule {entry.name}"))
         entry.begin(fired)
+
+    def place(
+        self, name: str, call: Call[Any], schedule: Schedule | str | dt.timedelta, *, overlap: Overlap, missed: Missed,
+        poll: Duration | None, jitter: Duration | None, start: Instant | None, end: Instant | None, until_done: bool,
+    ) -> Scheduled:  # fmt: skip
+        """Run a call on a schedule; return it. Parameters and errors as in `Rig.schedule`; `call` is what it runs."""
+        if not isinstance(name, str) or not name:
+            raise InputError(f"name is {name!r}; give text that is not empty")
+        schedule = schedule_of(schedule)
+        for what, value, known in (("overlap", overlap, get_args(Overlap)), ("missed", missed, get_args(Missed))):
+            if value not in known:
+                raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
+        timeline = self._loop.timeline
+        bound = schedule.in_zone(timeline.zone).begun(self._loop.now)
+        if start is not None or end is not None:
+            bounds = [None if bound_at is None else timeline.ns(bound_at) for bound_at in (start, end)]
+            bound = Within(bound, *bounds)
+        late = None if jitter is None else Jitter(to_ns(jitter, what="jitter"), f"{self._seed}:{name}")
+        entry = Scheduled(
+            self, self._loop, self._broker, self._judge, name, call, bound, overlap, missed,
+            0 if poll is None else to_ns(poll, what="poll"), late, until_done,
+        )  # fmt: skip
+        self.add(entry)
+        return entry
 
     def fired(self, name: str, due: int) -> None:
         """Note that a firing is dealt with. It is not due again, whatever is added under its name."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable, Sequence
-from typing import Any
 
 from ..simulation.decisions import ARGUMENT, FUNCTION, PRIORITY, Event
 from ..simulation.event_loop import LAST, WORLD, EventLoop

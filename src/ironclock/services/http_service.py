@@ -210,13 +210,13 @@ class HttpService(Service):
         loop, effects = simulation.loop, simulation.effects
         self._drawn = None
         self._calls += 1
-        task = loop.current
+        author = effects.author  # the job that has asked; its thread can work on another one by then
         about = self._about(method, path, body) if key is None else key
 
         def act(_: Any) -> None:
             if self._handler is not None:
                 self._handler(method, path, body)
             data = {"method": method, "path": path, "body": body}
-            effects.write(f"{self.name}.request", about, "done", data, task)
+            effects.write(f"{self.name}.request", about, "done", data, author)
 
         loop.schedule(loop.now + ns, 0, act, None)

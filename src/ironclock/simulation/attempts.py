@@ -18,15 +18,14 @@ from ..errors import (
     AttemptCancelled,
     AttemptTimeout,
     PolicyError,
-    RigStateError,
     WorkerDied,
     is_cancellation,
 )
 from ..foundation.durations import spell
 from ..foundation.random_generators import RandomGenerators
-from ..foundation.source_location import innermost, spot, users_part
+from ..foundation.source_location import spot
 from ..history.history import History
-from ..history.records import DEAD, DROPPED, ENDED, ENDED_WITH_ERROR, UNHEARD
+from ..history.records import ENDED, ENDED_WITH_ERROR, UNHEARD
 from .broker import Broker
 from .delivery import Delivery
 from .event_loop import EventLoop

@@ -13,6 +13,7 @@ from ..history.history import History
 from .event_loop import EventLoop
 from .jobs import Job, LiveJob
 from .seam_faults import pass_seam_in_coroutine
+from .task import Task
 
 
 class Effect:
@@ -185,6 +186,13 @@ class Effects(Sequence[Effect]):
         if self._loop.fault_hook is not None:
             self._loop.fault_hook(seam)
 
+    @property
+    def author(self) -> Task | None:
+        """Whose effects those of the running code are: an attempt, or a thread of the test. None: the test's own."""
+        task = self._loop.current
+        owner = None if task is None else task.owner
+        return task if owner is None else owner if owner.job.number else None
+
     def note(self, name: str, key: Any, outcome: str, data: dict[str, Any]) -> None:
         """Write an effect of the running task down, at this instant."""
         if self.forward is not None:
@@ -199,6 +207,9 @@ class Effects(Sequence[Effect]):
             self.names[name] = None
         job = None if task is None else task.job
         number = task.attempt_number if task is not None else 0
+        owner = None if task is None else task.owner
+        if job is not None and owner is not None and owner.ended_ns >= 0:
+            data = {**data, "after_end": True}  # a thread or a coroutine that it has started goes on
         made = Effect(loop.timeline, loop.now, name, key, outcome, job, number, data)
         self._all.append(made)
         if name in self.keys_done and outcome == "done":

@@ -40,6 +40,12 @@ class Host(Protocol):
     def can_meet_new_names(self) -> bool:
         """Return True if a job type of an unknown name can still appear, as it can while there is a tap."""
 
+    def worker_has_died(self, words: str) -> None:
+        """Hear that a worker loop has ended with an error, and does not start again."""
+
+    def dead_workers(self) -> list[str]:
+        """Return in words the worker loops and threads that have ended with an error."""
+
 
 class NoHost:
     """The host of a simulation whose jobs are plain calls."""
@@ -60,3 +66,9 @@ class NoHost:
 
     def can_meet_new_names(self) -> bool:
         return True
+
+    def worker_has_died(self, words: str) -> None:
+        return
+
+    def dead_workers(self) -> list[str]:
+        return []

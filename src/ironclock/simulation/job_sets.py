@@ -6,11 +6,11 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, overload
 
-from ..errors import InputError, JobsDiffer, SelectionError
+from ..errors import InputError, JobsDiffer, SelectionError, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.other_words import no_attribute
 from .broker import Broker
-from .jobs import Job, live_job, written_arguments
+from .jobs import CLOSED, OPEN, Job, live_job, written_arguments
 from .policy import name_of
 
 if TYPE_CHECKING:
@@ -184,6 +184,55 @@ class JobSet(Sequence[Job[Any]]):
         if len(self) > 40:
             lines.append(f"... and {len(self) - 40} more")
         return "\n".join(lines)
+
+
+def chosen(
+    broker: Broker, name: object, args: Sequence[Any] | None, queue: str | None, state: str | Iterable[str] | None,
+    where: Callable[[Job[Any]], bool] | None,
+) -> JobSet:  # fmt: skip
+    """Return the jobs of a broker that a test asks for. Parameters and errors as in `Rig.jobs`."""
+    asked = []
+    wanted = None
+    if name is not None:
+        wanted = broker.known_name(name)
+        asked.append(f"name {wanted}")
+    states: tuple[str, ...] | None = None
+    if state is not None:
+        states = (state,) if isinstance(state, str) else tuple(state)
+        for known in states:
+            if known not in _STATES:
+                raise InputError(f"unknown job state {known!r}; {nearest(str(known), _STATES)}")
+        asked.append(f"state {' or '.join(states)}")
+    if queue is not None:
+        asked.append(f"queue {queue}")
+    if args is not None:
+        asked.append(f"args {args!r}")
+        wanted_args = expected("", *args)
+        fits = where
+        where = lambda job: wanted_args.has_arguments(job) and (fits is None or fits(job))  # noqa: E731
+    elif where is not None:
+        asked.append("where=")
+    near = [
+        job.reader
+        for job in broker.jobs
+        if (wanted is None or job.type.name == wanted)
+        and (queue is None or job.queue == queue)
+        and (states is None or job.state in states)
+    ]
+    if states is not None and "dead" in states:
+        for job in near:
+            _ = job.state  # the test looks for dead ones
+    selected = near if where is None else [job for job in near if where(job)]
+
+    def there_is() -> str:
+        if near:
+            return f"without {'where=' if args is None else 'args='} there are {len(near)}:{listed(near, 5)}"
+        return broker.what_there_is()
+
+    return JobSet(selected, ", ".join(asked) or "any job", there_is)
+
+
+_STATES = (*OPEN, *CLOSED)
 
 
 class DeadLetters(JobSet):

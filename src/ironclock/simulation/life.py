@@ -96,10 +96,7 @@ class JobLives:
         job.first_ns = -1
         job.due_ns = due_ns
         self.open_jobs += 1
-        if why:
-            self._history.record("redelivered", job, 0, why)
-        else:
-            self._history.record("requeued", job, 0, self._loop.now)
+        self._history.record("requeued", job, 0, (self._loop.now, why) if why else self._loop.now)
 
     def set_aside(self, job: LiveJob) -> State:
         """An open transaction withdraws a waiting job. It is closed at the commit. Return its state before."""

@@ -27,9 +27,7 @@ _IN_REQUEST: frozenset[Operation] = frozenset({"fail"})
 class SeamFaults:
     """Lets faults strike at the seams that running code passes. `EventLoop.fault_hook` calls it."""
 
-    def __init__(
-        self, loop: EventLoop, history: History, judge: Judge, requests: Requests, attempts: Attempts
-    ) -> None:
+    def __init__(self, loop: EventLoop, history: History, judge: Judge, requests: Requests, attempts: Attempts) -> None:
         self._loop = loop
         self._history = history
         self._judge = judge

@@ -5,7 +5,7 @@ It is pure: it patches nothing, does no input or output, and shows no interface.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
@@ -132,9 +132,7 @@ class Simulation:
             limited or delivery or (decisions is not None and decisions.asks_deliveries)
             or any(pool.stopped for pool in self.pools.all)
         )  # fmt: skip
-        attempts.plain = not (
-            attempts.tracks_all or attempts.tracked_jobs or attempts.keeps_jobs_waiting or at_start
-        )
+        attempts.plain = not (attempts.tracks_all or attempts.tracked_jobs or attempts.keeps_jobs_waiting or at_start)
         attempts.forks = any(fault.does.hard for fault in faults)
         if any("crash" in fault.kind.needs for fault in faults):
             self.host.workers_will_die()
@@ -178,8 +176,7 @@ class Simulation:
             if real is not None and effect not in self.effects.names:
                 if real not in self.real_seams:
                     raise InputError(
-                        f"a fault has at={at!r}, and the real calls of this rig are no seams; give "
-                        f"Rig(seams={real!r})"
+                        f"a fault has at={at!r}, and the real calls of this rig are no seams; give Rig(seams={real!r})"
                     )
             elif when in ("before", "after") and effect and at not in _NO_EFFECT and effect not in self.effects.names:
                 near = nearest(effect, self.effects.names)
@@ -219,8 +216,9 @@ class Simulation:
                 f"attempt {attempt.number} of {attempt.job.id}, which was delivered again, still runs"
                 for attempt in self.delivery.uncounted.values()
             ][:5]
+            dead = "".join(f". {line}" for line in self.host.dead_workers())
             raise JobsLeftOpen(
-                f"{len(left)} of {len(jobs)} jobs are still open after {spell(limit_ns)}: {'; '.join(shown)}"
+                f"{len(left)} of {len(jobs)} jobs are still open after {spell(limit_ns)}: {'; '.join(shown)}{dead}"
             )
 
     def _where_it_waits(self, job: LiveJob) -> str:

@@ -336,7 +336,8 @@ def subjects_of(
 ) -> Iterator[tuple[str, str, str]]:
     """Yield what a move of a search puts where: kind, name and failure.
 
-    Parameters: `kinds` are the kinds of fault of the search. `jobs` has, by job type, the effects that its jobs do: those of a job that is repeated are repeated.
+    Parameters: `kinds` are the kinds of fault of the search. `jobs` has, by job type, the effects that its jobs do:
+    those of a job that is repeated are repeated.
     """
     who, where = move.place.who, move.place.where
     job = who.partition("/")[0].rpartition("-")[0]

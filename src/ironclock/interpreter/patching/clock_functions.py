@@ -24,6 +24,7 @@ from .signal_alarms import Alarms
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ...simulation.host import Host
 
 READS_LIMIT = 1_000_000
 """After how many reads of one clock function at one instant, with nothing else happening, the code is stuck."""
@@ -74,8 +75,11 @@ by_thread = ByThread()
 class ClockFunctions:
     """The clock functions of one rig. `functions` maps a name in `time` to its replacement."""
 
-    def __init__(self, loop: EventLoop, history: Sized, threads: Any, wall_clock_offset_ns: Callable[[], int]) -> None:
+    def __init__(
+        self, loop: EventLoop, history: Sized, threads: Any, host: Host, wall_clock_offset_ns: Callable[[], int]
+    ) -> None:
         self.loop = loop
+        self.host = host
         self.threads = threads
         self.history = history
         self._wall_clock_offset_ns = wall_clock_offset_ns

@@ -21,6 +21,7 @@ from ...simulation.task import Task
 from ..running_loop import set_running_loop, unset_running_loop
 from .end_asyncio_loops import close_loop_of_dead, tasks_of
 from .end_without_handlers import end_without_handlers
+from .held_locks import HeldLocks, recent_locks
 
 spare_pool: list[_LoopGreenlet] | None = None
 """Spare greenlets of switchers that are gone. None if nobody keeps them. To make one takes longer than a short run."""
@@ -38,6 +39,10 @@ def spares_kept() -> Iterator[None]:
         yield
     finally:
         spare_pool = None
+
+
+_MOST_EXITS = 100
+"""How often a task can catch the exit when its rig is closed, and wait again."""
 
 
 class _Owner:
@@ -81,12 +86,16 @@ class GreenletSwitcher:
     exits = greenlet.GreenletExit
 
     def __init__(self) -> None:
+        self.held_locks = HeldLocks()
+        """Which task has taken which lock."""
         self._main: greenlet.greenlet | None = None
         self._spares: list[_LoopGreenlet] = []
         self.enter_thread: Callable[[Task | None], None] | None = None
         """Puts the thread-local values of a task in place, or of the test (None)."""
         self._loop: Callable[[], None] = _closed
         self._exits_to: greenlet.greenlet | None = None
+        self._closer: greenlet.greenlet | None = None  # where `close` goes on when a task waits again and again
+        self._exits_left = _MOST_EXITS
         self._error: BaseException | None = None
         self._ending: tuple[greenlet.greenlet, Any] | None = None
         # A running task that is to end without its handlers, and the asyncio loop that runs in it.
@@ -99,6 +108,8 @@ class GreenletSwitcher:
     def run(self, loop: Callable[[], None]) -> None:
         """Run the loop in a greenlet until it returns. Raises what the loop raises."""
         self._loop = loop
+        if recent_locks:
+            self.held_locks.note_recent(None)
         self._main = greenlet.getcurrent()
         events = unset_running_loop()
         try:
@@ -149,7 +160,12 @@ class GreenletSwitcher:
         if self._exits_to is not None:
             self._exits_to.switch()  # for good
         if self._loop is _closed:
+            self._exits_left -= 1
+            if self._exits_left < 0 and self._closer is not None:
+                self._closer.switch()  # for good
             raise greenlet.GreenletExit  # the rig is closed: nothing can sleep any more
+        if recent_locks:
+            self.held_locks.note_recent(task)
         here = task.suspension = greenlet.getcurrent()
         self._suspended[id(here)] = here
         events = unset_running_loop()
@@ -214,16 +230,27 @@ class GreenletSwitcher:
             self._abandoned.append(here)
             self._main.throw(error)
 
+    @property
+    def has_suspended(self) -> bool:
+        """True if a task is suspended."""
+        return bool(self._suspended)
+
     def close(self) -> None:
-        """End every suspended task with an exit that `except Exception` does not stop, as a process that ends does."""
+        """End every suspended task with an exit that `except Exception` does not stop, as a process that ends does. One
+        that catches the exit again and again ends without its handlers."""
         self._loop = _closed
+        self._closer = greenlet.getcurrent()
         for suspension in list(self._suspended.values()):
-            for _ in range(100):  # a job can catch the exit and sleep again
-                if suspension.dead:
-                    break
-                suspension.parent = greenlet.getcurrent()
-                with contextlib.suppress(BaseException):
-                    suspension.throw(greenlet.GreenletExit)
+            self._exits_left = _MOST_EXITS
+            suspension.parent = self._closer
+            events = self._asyncio_loops.get(id(suspension))
+            with contextlib.suppress(BaseException):
+                suspension.throw(greenlet.GreenletExit)
+            if not suspension.dead:
+                unset_running_loop()
+                _end(suspension, events)
+        self._closer = None
+        self._suspended.clear()
         self._spares.clear()
 
     def exit(self, task: Task, error: BaseException) -> None:

@@ -20,6 +20,7 @@ from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import GRACE_S, others_run
 from .deadlocks import watched_threads
+from .held_locks import recent_locks
 
 DAY_NS = 86_400 * NS
 
@@ -60,25 +61,14 @@ def block(
             free = world.border.outside.within_reason(free, what)
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
+            dead = "".join(f". {line}" for line in world.host.dead_workers())
             raise StuckError(
                 f"the test waits for {what}, and nothing is left that could release it, at {waiting_at()}; give the "
-                "wait a timeout, or release it in a job or thread"
+                f"wait a timeout, or release it in a job or thread{dead}"
             )
-    if lock is not None and world.threads.holders is not None:
-        note_holder(world, lock)
+    if isinstance(lock, _Lock):
+        world.threads.held_locks.note(world.loop.current, lock)
     return True
-
-
-def note_holder(world: Any, lock: Any) -> None:
-    """Note that the running task has taken a lock."""
-    holders = world.threads.holders
-    if world.loop.current is not None:
-        holders[id(lock)] = world.loop.current, lock
-    if len(holders) > _MOST_NOTED:
-        world.threads.holders = {key: held for key, held in holders.items() if held[1].locked()}
-
-
-_MOST_NOTED = 10_000
 
 
 def _watched(
@@ -126,8 +116,7 @@ def free_locks_of(world: Any, gone: Any) -> None:
     if world.deadlocks is not None:
         taken = world.deadlocks.taken_by(gone)
     else:
-        held = [] if world.holders is None else list(world.holders.items())
-        taken = [world.holders.pop(key)[1] for key, (task, _) in held if gone is None or task in gone]
+        taken = world.held_locks.take_from(gone)
         taken += [lock for task, _, lock in world.owned.values() if gone is not None and task in gone]
     for lock in taken:
         if isinstance(lock, _RLock):
@@ -158,19 +147,25 @@ def _method(entry: TypeEntry) -> Callable[..., Any]:
 
 
 def _plain(real: Callable[..., Any], locked: Callable[[Any], bool], here: Here) -> tuple[Any, Any]:
+    note = recent_locks.append
+
     def acquire(lock: Any, blocking: bool = True, timeout: float = -1) -> bool:
         if blocking and timeout == -1 and not watched_threads and real(lock, False):
+            note(lock)
             return True
         world = here()
         if world is None or not blocking or not _sound(timeout):
             taken = bool(real(lock, blocking, timeout))
-            if taken and world is not None and world.threads.holders is not None:
-                note_holder(world, lock)
+            if taken:
+                note(lock)
             return taken
         return block(world, lambda: real(lock, False), lambda: not locked(lock), timeout, "a lock", lock)
 
     def enter(lock: Any) -> bool:
-        return (not watched_threads and real(lock, False)) or acquire(lock)
+        if not watched_threads and real(lock, False):
+            note(lock)
+            return True
+        return acquire(lock)
 
     return acquire, enter
 
@@ -367,7 +362,7 @@ def semaphore_places(here: Here) -> list[tuple[PythonFunction, Callable[..., Any
     def acquire(self: Any, blocking: bool = True, timeout: float | None = None) -> Any:
         taken = take.real(self, blocking, timeout)
         world = here()
-        notes = taken and world is not None and world.threads.holders is not None
+        notes = taken and world is not None and world.threads.notes_places
         if notes and world.loop.current is not None and self not in world.threads.counters:
             world.threads.places.append((world.loop.current, self))
         return taken
@@ -375,7 +370,7 @@ def semaphore_places(here: Here) -> list[tuple[PythonFunction, Callable[..., Any
     def releases(real: Callable[..., Any]) -> Callable[..., None]:
         def release(self: Any, n: int = 1) -> None:
             world = here()
-            if world is not None and world.threads.holders is not None:
+            if world is not None and world.threads.notes_places:
                 _gives_back(world.threads, world.loop.current, self)
             real(self, n)
 

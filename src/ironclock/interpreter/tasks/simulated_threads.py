@@ -18,11 +18,13 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 import greenlet
 
 from ...errors import StrictError
-from ...foundation.source_location import calling, is_own
+from ...foundation.source_location import calling, innermost, is_own, spot
+from ...history.records import message_of
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.task import Task
 from ..patching.real_threads import pool_worker, runner_threads, starting
 from .deadlocks import Deadlocks
+from .held_locks import HeldLocks
 from .locks import free_locks_of, leave_waits
 from .thread_locals import FIRST_IDENT, ThreadStates
 
@@ -185,7 +187,9 @@ class SimulatedThread(Task):
 class SimulatedThreads:
     """The simulated threads of one rig."""
 
-    def __init__(self, loop: EventLoop, history: History, mode: Mode = None, strict: bool = False) -> None:
+    def __init__(
+        self, loop: EventLoop, history: History, held_locks: HeldLocks, mode: Mode = None, strict: bool = False
+    ) -> None:
         self._loop = loop
         self._history = history
         self._mode = mode
@@ -195,12 +199,16 @@ class SimulatedThreads:
         """Called with an attempt whose worker has died, and its threads."""
         self.deadlocks: Deadlocks | None = None
         """Who watches the locks. None if nobody does."""
-        self.holders: dict[int, tuple[Task, Any]] | None = None
-        """By identity of a lock, the task that took it last, and the lock. None if no worker is going to die."""
+        self.held_locks = held_locks
+        """Which task has taken which lock."""
+        self.notes_places = False
+        """True if it is noted who takes which place of a semaphore: workers are going to die."""
         self.places: list[tuple[Task, Any]] = []
-        """The tasks that have taken places of semaphores, with these, while `holders` is kept."""
+        """The tasks that have taken places of semaphores, with these, while `notes_places` is True."""
         self.counters: weakref.WeakSet[Any] = weakref.WeakSet()
         """The semaphores that count something else than places: one task takes, and another one gives."""
+        self.died: list[str] = []
+        """In words, the threads that have ended with an error."""
         self.executors: Executors | None = None
         """The thread pools that the rig uses, while it is entered."""
         self._counts: dict[LiveAttempt | None, int] = {}
@@ -231,9 +239,8 @@ class SimulatedThreads:
             raise StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
 
     def note_holders(self) -> None:
-        """Note from now on who takes which lock, since workers are going to die that may hold one."""
-        if self.holders is None:
-            self.holders = {}
+        """Note from now on who takes which place of a semaphore, since workers are going to die that may hold one."""
+        self.notes_places = True
 
     def watch_locks(self) -> None:
         """Let another task run first at locks, and write deadlocks into the history."""
@@ -259,6 +266,7 @@ class SimulatedThreads:
         _all.add(self)
         _register_at_exit()
         self._started += 1
+        self._note_death(function)
         owner = None if _is_of_pool(function) else self.attempt()
         thread = SimulatedThread(self, FIRST_IDENT + self._started, owner, function, args, kwargs)
         if label:
@@ -266,6 +274,24 @@ class SimulatedThreads:
         self.alive[thread.ident] = thread
         self._loop.start_task(thread)
         return thread
+
+    def _note_death(self, function: Callable[..., Any]) -> None:
+        """Note the error with which a thread ends, as well as calling `threading.excepthook`."""
+        thread = getattr(function, "__self__", None)
+        hook = getattr(thread, "_invoke_excepthook", None)
+        if thread is None or hook is None:
+            return
+
+        def note(thread: threading.Thread) -> None:  # no circle: the thread comes as an argument
+            error = sys.exception() if hasattr(sys, "exception") else sys.exc_info()[1]
+            if error is not None and not isinstance(error, SystemExit):
+                code, instruction = innermost(error)
+                place = "" if code is None else f" [{spot(code, instruction)}]"
+                words = f"the thread {thread.name} has ended with {type(error).__name__}: {message_of(error)}{place}"
+                self.died.append(words)
+            hook(thread)
+
+        thread._invoke_excepthook = note
 
     def stand_in(self, ident: int, state: int, function: Callable[[], Any]) -> None:
         """Start a simulated thread in place of a real one, which waits for it: it has its identifier and values.
@@ -285,13 +311,16 @@ class SimulatedThreads:
             return task.ident
         return self.states.ident_of_worker(task.worker) if isinstance(task, LiveAttempt) else None
 
-    def end_those_of_test(self) -> None:
-        """End the threads that the test's own code has started, as an exit of their process does: their rig is left."""
+    def end_those_of_test(self, and_of_jobs: bool = False) -> None:
+        """End the threads that the test's own code has started, as an exit of their process does: their rig is left.
+
+        Parameters: `and_of_jobs`: True ends those of jobs as well.
+        """
         hook = threading.excepthook
         threading.excepthook = lambda told: None if told.exc_type is SystemExit else hook(told)
         try:
             for thread in list(self.alive.values()):
-                if thread.is_of_test:
+                if and_of_jobs or thread.is_of_test:
                     thread.exits = True
                     if thread.suspended:
                         with self.states.of(thread):  # its handlers use them
@@ -318,6 +347,7 @@ class SimulatedThreads:
     def end_with(self, attempt: LiveAttempt) -> None:
         """End the threads of an attempt whose worker has died."""
         threads = [thread for thread in self.alive.values() if _belongs(thread.owner, attempt)]
+        self.held_locks.note_recent(self._loop.current)
         leave_waits([attempt, *threads])
         free_locks_of(self, [attempt, *threads])
         for told in self.on_death:

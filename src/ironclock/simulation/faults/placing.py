@@ -355,8 +355,9 @@ class Faults:
     ) -> Fault:  # fmt: skip
         """Place a fault of any kind, such as one of your own (`FaultKind`).
 
-        Parameters, beside those of `Faults`: `kind` is an object of a kind of fault. `at` is the seam; default: the only
-        seam of the kind, or ``"start"``. `by` is its duration, `error` what it raises; default: what the kind says.
+        Parameters, beside those of `Faults`: `kind` is an object of a kind of fault. `at` is the seam; default: the
+        only seam of the kind, or ``"start"``. `by` is its duration, `error` what it raises; default: what the kind
+        says. `visits` are as in `fail`.
 
         Raises `InputError` for anything else, and for a seam at which the kind does not fit.
 
