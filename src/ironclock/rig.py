@@ -490,7 +490,10 @@ class Rig:
             job = rig.enqueue(submit_manifest, "TL-204", after="15m")
         """
         try:
-            call = self._registry.call_of(job, args, kwargs, self._policy if retry is None else retry)
+            if type(job) is Call and not args and not kwargs and retry is None:
+                call = job
+            else:
+                call = self._registry.call_of(job, args, kwargs, self._policy if retry is None else retry)
             return self._registry.enqueue(call, after, at, queue, priority, key)
         except (InputError, UnknownJob) as error:
             self._simulation.attention.raised(error)  # the code that enqueues can swallow it

@@ -7,8 +7,8 @@ from types import MethodType
 from typing import Any
 
 from ..errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob, nearest
-from ..foundation.durations import Duration, spell, to_ns
-from ..foundation.instants import Instant, within_time
+from ..foundation.durations import NS, Duration, spell, to_ns
+from ..foundation.instants import LATEST_NS, Instant, within_time
 from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
 from ..simulation.jobs import Job
@@ -16,6 +16,9 @@ from ..simulation.policy import Call, JobType, Policy, job_name
 from .payload import Payload, check_payload, through_json
 from .readings import Enqueue, must_read_delay
 from .targets import find
+
+
+_ONE_YEAR = 366 * 86_400
 
 
 class JobRegistry:
@@ -93,7 +96,9 @@ class JobRegistry:
         call = self.known_call(call, "enqueue")
         job_type, args, kwargs = call.type, call.args, call.kwargs
         now = due = self._loop.now
-        if after is not None:
+        if type(after) is int and 0 <= after < _ONE_YEAR and at is None:
+            due += after * NS  # as `to_ns` says, without its questions: most delays are such numbers
+        elif after is not None:
             if at is not None:
                 raise InputError(f"{job_type.name} has after={after!r} and at={at!r}; give one of the two")
             due = now + to_ns(after, what="after")
@@ -111,7 +116,8 @@ class JobRegistry:
                 f"{spell(job_type.expires_ns)}: it would be dropped before it can start; give a shorter delay, or a "
                 "longer expires"
             )
-        within_time(due, f"{job_type.name} is due at an instant that")
+        if due >= LATEST_NS:
+            within_time(due, f"{job_type.name} is due at an instant that")
         if queue is not None and (not isinstance(queue, str) or not queue):
             raise PolicyError(f"queue is {queue!r}; give a name as text")
         if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):
@@ -119,10 +125,7 @@ class JobRegistry:
         copies = False
         if (payload or self.payload) == "json":
             args, kwargs, copies = through_json(job_type.name, args, kwargs)
-        job = self._broker.enqueue(job_type, args, kwargs, due, queue, priority, key)
-        if copies:
-            job.copies_arguments = True
-        return job.reader
+        return self._broker.enqueue(job_type, args, kwargs, due, queue, priority, key, copies).reader
 
     def enqueue_asked(self, asked: Enqueue, payload: Payload, label: str) -> Job[Any]:
         """Enqueue what a tapped call has asked for. `label` says what is tapped."""

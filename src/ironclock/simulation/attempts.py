@@ -94,8 +94,11 @@ class Attempts:
             return
         if self.plain or not self.keeps_jobs_waiting:
             if pool.free and not pool.waiting:
-                if not (job.failures and self._is_too_late(job)):
-                    self._begin(job, pool)
+                if not job.failures or job.type.retry.within is None or not self._is_too_late(job):
+                    if self.plain and job.type.is_simple:
+                        self._run(self._lives.start(job, pool.free.pop(), pool))
+                    else:
+                        self._begin(job, pool)
                 return
         elif self._delivery.delays(job):
             return
@@ -296,10 +299,13 @@ class Attempts:
 
     def _free_worker(self, attempt: LiveAttempt) -> None:
         """Let the worker of an attempt that has ended take another job."""
-        pool: Pool = attempt.pool  # type: ignore[assignment]
+        pool = attempt.pool
         if attempt.tracked:
             self._delivery.ended(attempt)
-        pool.release(attempt.worker)
+        if pool.lets_go:
+            pool.release(attempt.worker)
+        else:
+            pool.free.append(attempt.worker)
         if pool.waiting:
             self._loop.work_to_dispatch = True
 
@@ -373,9 +379,9 @@ class Attempts:
                 if job.on_close is not None:
                     job.tell_closed()
                 return
-        self._lives.back_off(attempt, outcome, error, wait)
+        due = self._lives.back_off(attempt, outcome, error, wait)
         self._free_worker(attempt)
-        heappush(loop.heap, (job.due_ns, job.priority, loop.next_order(), self._broker.on_due, job))
+        heappush(loop.heap, (due, job.priority, loop.next_order(), self._broker.on_due, job))
 
     def _end_unheard(self, attempt: LiveAttempt, error: BaseException, outcome: Outcome) -> None:
         """End an attempt whose error changes nothing: it was asked to stop, or it does not count for the queue."""

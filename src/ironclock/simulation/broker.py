@@ -87,23 +87,19 @@ class Broker:
     def enqueue(
         self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int,
         queue: str | None = None, priority: int | None = None, key: Any = None, copies_arguments: bool = False,
+        hooked: bool = False,
     ) -> LiveJob:  # fmt: skip
         """Enqueue a job that the rig's workers run: every such job comes in here.
 
         Parameters: `due_ns` is when it is due, in nanoseconds since the epoch, not before now. `queue`, `priority` and
-        `key`: None: as its type says. `copies_arguments`: each attempt gets its own copy.
+        `key`: None: as its type says. `copies_arguments`: each attempt gets its own copy. `hooked`: the user's context
+        managers are entered already.
         """
-        if not self.around_enqueue:
-            return self._enqueue(type, args, kwargs, due_ns, queue, priority, key, copies_arguments)
-        with ExitStack() as stack:
-            for hook in self.around_enqueue:
-                stack.enter_context(hook(Call(type, args, kwargs)))
-            return self._enqueue(type, args, kwargs, due_ns, queue, priority, key, copies_arguments)
-
-    def _enqueue(
-        self, type: JobType[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any], due_ns: int, queue: str | None,
-        priority: int | None, key: Any, copies_arguments: bool,
-    ) -> LiveJob:  # fmt: skip
+        if self.around_enqueue and not hooked:
+            with ExitStack() as stack:
+                for hook in self.around_enqueue:
+                    stack.enter_context(hook(Call(type, args, kwargs)))
+                return self.enqueue(type, args, kwargs, due_ns, queue, priority, key, copies_arguments, True)
         loop = self._loop
         current = loop.current
         if loop.fault_hook is not None:
@@ -143,7 +139,8 @@ class Broker:
         transactions = self.transactions
         if transactions.open and transactions.keeps(job):
             return job
-        self._enter(job)
+        self._lives.enter(job)
+        self._plan(job)
         if loop.fault_hook is not None:
             loop.fault_hook("after enqueue")
         if transactions.open:
@@ -174,10 +171,6 @@ class Broker:
     def _put(self, job: LiveJob) -> None:
         """Let a job in that its transaction has kept until now."""
         self._lives.enter_later(job)
-        self._plan(job)
-
-    def _enter(self, job: LiveJob) -> None:
-        self._lives.enter(job)
         self._plan(job)
 
     def _plan(self, job: LiveJob) -> None:

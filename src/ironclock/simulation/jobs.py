@@ -55,6 +55,9 @@ class WorkerPool(Protocol):
 
     skew_ns: int
     stopped: bool
+    waiting: int
+    free: list[str]
+    lets_go: int
 
     def release(self, worker: str) -> None:
         """Let a worker that has ended its job take another one."""
@@ -189,12 +192,8 @@ class LiveAttempt(Task):
     """One attempt at a job. Fields that end in `_ns` are nanoseconds since the epoch; -1: not yet."""
 
     # Most attempts never change these: to set each of them in every new attempt would take a tenth of its time.
-    outcome: Outcome = "running"
-    error: BaseException | None = None
     ended_ns = -1
     waited_ns = -1
-    tracked = False
-    """True if what only some attempts need is followed: lease, cancellation, seams passed, limits."""
     line = ""
     """Where its error was raised, as folder/file:line."""
     counts = True
@@ -214,6 +213,11 @@ class LiveAttempt(Task):
         self.started_ns = started_ns
         self.worker = worker
         self.pool = pool
+        # What every attempt is asked for: to find it in the class would take longer than to set it.
+        self.outcome: Outcome = "running"
+        self.error: BaseException | None = None
+        self.tracked = False
+        """True if what only some attempts need is followed: lease, cancellation, seams passed, limits."""
 
     @property
     def owner(self) -> LiveAttempt:  # type: ignore[override]

@@ -39,6 +39,7 @@ class JobLives:
     def __init__(self, loop: EventLoop, history: History) -> None:
         self._loop = loop
         self._history = history
+        self._add = history.add
         self.jobs: list[LiveJob] = []
         """Every job that has entered."""
         self.open_jobs = 0
@@ -54,7 +55,7 @@ class JobLives:
         """A job comes in."""
         self.jobs.append(job)
         self.open_jobs += 1
-        self._history.add((self._loop.now, "enqueued", job, 0, job.due_ns, 0, None, 0))
+        self._add((self._loop.now, "enqueued", job, 0, job.due_ns, 0, None, 0))
 
     def enter_later(self, job: LiveJob) -> None:
         """A job comes in that its transaction has kept until now."""
@@ -116,7 +117,7 @@ class JobLives:
         now = self._loop.now
         job.attempts_made = number = job.attempts_made + 1
         attempt = LiveAttempt(job, number, now, worker, pool)
-        self._history.add((now, "started", job, number, worker, 0, None, 0))
+        self._add((now, "started", job, number, worker, 0, None, 0))
         if counts:
             assert job.state in _OPEN, f"{job.id} is {job.state} and cannot start"
             if job.first_ns < 0:
@@ -127,7 +128,7 @@ class JobLives:
         return attempt
 
     def end(self, attempt: LiveAttempt, outcome: Outcome, detail: Any, then: int = 0) -> None:
-        """An attempt ends, whatever becomes of its job. Every attempt ends here.
+        """An attempt ends, whatever becomes of its job.
 
         Parameters: `detail` is its result, its error, or the seam of its death; `then` says what follows an error, as
         in `Record.then`.
@@ -137,32 +138,46 @@ class JobLives:
         attempt.outcome = outcome
         attempt.ended_ns = now
         if outcome == "done" or outcome == "crashed":
-            self._history.add((now, outcome, job, attempt.number, detail, then, None, 0))
+            self._add((now, outcome, job, attempt.number, detail, then, None, 0))
         else:
             code, instruction = innermost(detail)
-            self._history.add((now, outcome, job, attempt.number, detail, then, code, instruction))
+            self._add((now, outcome, job, attempt.number, detail, then, code, instruction))
         if job.running_attempt is attempt:
             job.running_attempt = None
 
+    # The two usual ends are written out, since nearly every attempt ends in one of them.
+
     def done(self, attempt: LiveAttempt, result: Any) -> None:
         """An attempt has done its job. Its driver tells whoever waits for the end of the job."""
-        job = attempt.job
-        assert job.state in _OPEN, f"{job.id} is {job.state} and cannot be done"
-        job.state = "done"
+        job, now = attempt.job, self._loop.now
+        assert attempt.outcome == "running" and job.state in _OPEN, f"{attempt!r} cannot end {job!r}"
+        attempt.outcome = job.state = "done"
+        attempt.ended_ns = now
         job.result = result
         job.error = None
         self.open_jobs -= 1
-        self.end(attempt, "done", result)
+        self._add((now, "done", job, attempt.number, result, 0, None, 0))
+        if job.running_attempt is attempt:
+            job.running_attempt = None
 
-    def back_off(self, attempt: LiveAttempt, outcome: Outcome, error: BaseException, wait_ns: int) -> None:
-        """An attempt has failed, and its job waits for the next one."""
-        job = attempt.job
-        assert job.state == "running", f"{job.id} is {job.state} and cannot back off"
-        self.end(attempt, outcome, error, wait_ns)
+    def back_off(self, attempt: LiveAttempt, outcome: Outcome, error: BaseException, wait_ns: int) -> int:
+        """An attempt has failed, and its job waits for the next one. Return when that is due."""
+        job, now = attempt.job, self._loop.now
+        assert attempt.outcome == "running" and job.state == "running", f"{attempt!r} cannot let {job!r} wait"
+        attempt.outcome = outcome
+        attempt.ended_ns = now
+        trace = error.__traceback__
+        if trace is not None and trace.tb_next is None:  # raised in the job's function itself, as most are
+            code, instruction = trace.tb_frame.f_code, trace.tb_lasti
+            self._add((now, outcome, job, attempt.number, error, wait_ns, code, instruction))
+        else:
+            self._add((now, outcome, job, attempt.number, error, wait_ns, *innermost(error)))
         error.__traceback__ = None  # it keeps every frame and its locals alive; a final error keeps its own
+        job.running_attempt = None
         attempt.waited_ns = job.waited_ns = wait_ns
         job.state = "backing-off"
-        job.due_ns = self._loop.now + wait_ns
+        job.due_ns = due = now + wait_ns
+        return due
 
     def give_up(self, attempt: LiveAttempt, outcome: Outcome, error: BaseException, state: State) -> None:
         """An attempt has failed, and its job is dead, or dropped. Its driver tells whoever waits for that."""

@@ -152,7 +152,7 @@ class JobType(Generic[P, R_co]):
 
     __slots__ = (
         "_is_made", "_plain_counts", "_signatures", "by_default", "deployment", "expires_ns", "fn",
-        "has_admission_rules", "is_async", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority",
+        "has_admission_rules", "is_async", "is_simple", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority",
         "queue", "retry", "retry_budget", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
 
@@ -211,6 +211,10 @@ class JobType(Generic[P, R_co]):
             self.is_async or policy.lease or policy.ack == "early" or policy.deliveries or policy.scope
         )
         """True if an attempt is more than the call of the function."""
+        self.is_simple = not (
+            self.needs_tracking or policy.timeout or self.spread or self.takes_ns or self.retry_budget is not None
+        )
+        """True if an attempt is the call of the function at once, and no more."""
         self._signatures: tuple[Any, ...] | None = None
         self._plain_counts = _positional(fn)
         self._is_made = True
@@ -227,6 +231,7 @@ class JobType(Generic[P, R_co]):
         self._plain_counts = _positional(fn) if not versions else range(0)
         self.is_async = any(_code_flags(one) & _COROUTINE for one in (fn, *versions))
         self.needs_tracking = True
+        self.is_simple = False
 
     def has(self, fn: object) -> bool:
         """Return True if a callable is one that it has, or has had."""

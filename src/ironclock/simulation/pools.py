@@ -68,7 +68,7 @@ class Pool:
     """
 
     __slots__ = (
-        "_away", "_leaving", "free", "gate", "queues", "second_deliveries", "serves_all", "size", "skew_ns", "stopped",
+        "_away", "free", "gate", "lets_go", "queues", "second_deliveries", "serves_all", "size", "skew_ns", "stopped",
         "waiting", "weighted",
     )  # fmt: skip
 
@@ -90,7 +90,8 @@ class Pool:
         # A stack with the lowest number on top, so that every run chooses the same worker.
         self.free = [f"w{n}" for n in range(size, 0, -1)]
         self._away: list[str] = []
-        self._leaving = 0  # how many more go away as soon as they have ended their job
+        self.lets_go = 0
+        """How many more workers go away as soon as they have ended their job."""
         self.weighted = isinstance(queues, Mapping)
         self.serves_all = queues is None
         """True if the pool serves every queue, as one line of jobs."""
@@ -115,8 +116,8 @@ class Pool:
 
     def release(self, worker: str) -> None:
         """Let a worker that has ended its job take another one, unless it is to go away."""
-        if self._leaving:
-            self._leaving -= 1
+        if self.lets_go:
+            self.lets_go -= 1
             self._away.append(worker)
         else:
             self.free.append(worker)
@@ -126,12 +127,12 @@ class Pool:
         now = min(count, len(self.free))
         self._away += self.free[:now]
         del self.free[:now]
-        self._leaving += count - now
+        self.lets_go += count - now
 
     def bring_back(self, count: int) -> None:
         """Let so many of the workers that were sent away take jobs again."""
-        stay = min(count, self._leaving)
-        self._leaving -= stay
+        stay = min(count, self.lets_go)
+        self.lets_go -= stay
         back = self._away[: count - stay]
         del self._away[: count - stay]
         self.free += back
