@@ -136,13 +136,19 @@ class PythonFunction:
         original.__kwdefaults__ = function.__kwdefaults__
         original.__qualname__, original.__module__ = function.__qualname__, function.__module__
         self.real: Callable[..., Any] = original
+        self._pointed_at: Callable[..., Any] | None = None
+        self._code = self._saved  # that calls what it was pointed at the last time
 
     def point(self, replacement: Callable[..., Any]) -> None:
         """Let every call of the function run `replacement`, and await it if the function is async."""
+        if replacement is self._pointed_at:
+            self.function.__code__ = self._code
+            return
         code = self._saved
         template = _template(_kind(code, replacement), len(code.co_freevars))
         constants: tuple[Any, ...] = tuple(replacement if c == "replacement" else c for c in template.co_consts)
-        self.function.__code__ = template.replace(
+        self._pointed_at = replacement
+        self.function.__code__ = self._code = template.replace(
             co_consts=constants, co_freevars=code.co_freevars, co_name=code.co_name, co_qualname=code.co_qualname,
             co_filename=code.co_filename, co_firstlineno=code.co_firstlineno,
         )  # fmt: skip

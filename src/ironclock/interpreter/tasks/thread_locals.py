@@ -183,7 +183,8 @@ class ThreadStates:
                 _free(self._kept.pop(key))
 
     def __del__(self) -> None:
-        if "_kept" in vars(self):  # the rig was not taken apart
+        # `vars` would make a dict that holds the whole rig, so that the collector could not free it this time.
+        if getattr(self, "_kept", None):  # the rig was not taken apart
             self.drop_all()
 
     def ident_of_worker(self, worker: str) -> int:
