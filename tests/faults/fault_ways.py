@@ -1,13 +1,18 @@
-"""One job, in every way in which a job can run, for the table of faults: `WAYS` are stories of a rig."""
+"""One job, in every way in which a job can run, for the table of faults: `WAYS` are stories of a rig.
+
+`ready` is called when everything is in place, and before the job runs: a test places its fault then.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
 import json
+import shutil
 import sqlite3
 import tempfile
 import time
+import weakref
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -18,22 +23,40 @@ POLICY: dict[str, Any] = {"retry": ic.Retry(4, "10s"), "timeout": "5m"}
 COLUMNS = ic.Columns(args=None, kwargs="payload", state="state", tries="tries", claimed="running", done="done")
 
 
-class Gateway:
-    """Who charges passengers."""
+Ready = Callable[[ic.Rig], None]
 
-    def __init__(self) -> None:
+
+def _nothing(rig: ic.Rig) -> None:
+    return
+
+
+class Gateway:
+    """Who charges passengers. A receipt follows each charge, as a job of the rig."""
+
+    def __init__(self, rig: ic.Rig) -> None:
         self.charged: list[str] = []
+        self._rig = rig
+        rig.effect("charge", self.charge, key="booking")
 
     def charge(self, booking: str) -> None:
         self.charged.append(booking)
+
+    def pay(self, booking: str) -> None:
+        self.charge(booking)
+        self._rig.enqueue(receipt, booking)
+
+
+def receipt(booking: str) -> None:
+    """Print a receipt."""
 
 
 class Desk:
     """A service with a job table, a worker loop, and retries of its own."""
 
     def __init__(self, gateway: Gateway) -> None:
-        self._folder = tempfile.TemporaryDirectory()
-        self.path = str(Path(self._folder.name) / "desk.db")
+        folder = tempfile.mkdtemp()
+        weakref.finalize(self, shutil.rmtree, folder, ignore_errors=True)
+        self.path = str(Path(folder) / "desk.db")
         self.gateway = gateway
         with contextlib.closing(self.connect()) as connection:
             connection.execute(
@@ -52,7 +75,7 @@ class Desk:
 
     def handle(self, id: int, booking: str) -> None:
         time.sleep(2)
-        self.gateway.charge(booking)
+        self.gateway.pay(booking)
 
     def work(self) -> None:
         with contextlib.closing(self.connect()) as connection:
@@ -67,142 +90,148 @@ class Desk:
                     continue
                 try:
                     self.handle(row[0], **json.loads(row[1]))
-                except (ConnectionError, ic.ServiceError):
+                except (ConnectionError, ic.ServiceError, ic.EnqueueRefused):
                     connection.execute("update jobs set state = 'waiting' where id = ?", (row[0],))
                 else:
                     connection.execute("update jobs set state = 'done' where id = ?", (row[0],))
 
 
-def _gateway(rig: ic.Rig) -> Gateway:
-    gateway = Gateway()
-    rig.effect("charge", gateway.charge, key="booking")
-    return gateway
-
-
-def rigs_worker(rig: ic.Rig) -> None:
+def rigs_worker(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """One of the rig's workers."""
-    gateway = _gateway(rig)
+    gateway = Gateway(rig)
 
     def charge(booking: str) -> None:
         time.sleep(2)
-        gateway.charge(booking)
+        gateway.pay(booking)
 
-    rig.enqueue(rig.job(charge, **POLICY).call("B-1"))
+    kind = rig.job(charge, **POLICY)
+    ready(rig)
+    rig.enqueue(kind.call("B-1"))
     rig.run_dry()
 
 
-def loop_with_handler(rig: ic.Rig) -> None:
+def loop_with_handler(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A worker loop over a table, whose handler is known."""
-    desk = Desk(_gateway(rig))
+    desk = Desk(Gateway(rig))
     rig.outbox(f"sqlite:///{desk.path}", table="jobs", columns=COLUMNS, runs=False)
     rig.handler(desk.handle, id="id")
+    ready(rig)
     rig.run_loop(desk.work, name="worker", restart="1s")
     desk.put("B-1")
     rig.advance("10m")
 
 
-def loop_over_a_list(rig: ic.Rig) -> None:
+def loop_over_a_list(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A worker loop over a list of its own, whose handler is known."""
-    gateway, waiting = _gateway(rig), ["B-1"]
+    gateway, waiting = Gateway(rig), {"B-1": 0.0}  # until when somebody has it
 
     def charge(booking: str) -> None:
         time.sleep(2)
-        gateway.charge(booking)
+        gateway.pay(booking)
 
     handle = [charge]
 
     def work() -> None:
         while True:
-            if not waiting:
+            booking = next((name for name, until in waiting.items() if until < time.time()), None)
+            if booking is None:
                 time.sleep(5)
                 continue
-            booking = waiting.pop()
+            waiting[booking] = time.time() + 60
             try:
                 handle[0](booking)
-            except (ConnectionError, ic.ServiceError):
-                waiting.append(booking)
-                time.sleep(10)
+            except (ConnectionError, ic.ServiceError, ic.EnqueueRefused):
+                waiting[booking] = time.time() + 10
+            else:
+                del waiting[booking]
 
     rig.handler(charge, id="booking")
+    ready(rig)
     rig.run_loop(work, name="worker", restart="1s")
     rig.advance("10m")
 
 
-def asyncio_loop(rig: ic.Rig) -> None:
+def asyncio_loop(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A worker loop of coroutines, whose handler is known."""
-    gateway, waiting = _gateway(rig), ["B-1"]
+    gateway, waiting = Gateway(rig), {"B-1": 0.0}  # until when somebody has it
 
     async def charge(booking: str) -> None:
         await asyncio.sleep(2)
-        gateway.charge(booking)
+        gateway.pay(booking)
 
     async def work() -> None:
         while True:
-            if not waiting:
+            booking = next((name for name, until in waiting.items() if until < time.time()), None)
+            if booking is None:
                 await asyncio.sleep(5)
                 continue
-            booking = waiting.pop()
+            waiting[booking] = time.time() + 60
             try:
                 await charge(booking)
-            except (ConnectionError, ic.ServiceError):
-                waiting.append(booking)
-                await asyncio.sleep(10)
+            except (ConnectionError, ic.ServiceError, ic.EnqueueRefused):
+                waiting[booking] = time.time() + 10
+            else:
+                del waiting[booking]
 
     rig.handler(charge, id="booking")
+    ready(rig)
     rig.run_loop(work, name="worker", restart="1s")
     rig.advance("10m")
 
 
-def watched_rows(rig: ic.Rig) -> None:
+def watched_rows(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A worker loop over a table that is only watched."""
-    desk = Desk(_gateway(rig))
+    desk = Desk(Gateway(rig))
     rig.outbox(f"sqlite:///{desk.path}", table="jobs", columns=COLUMNS, runs=False)
+    ready(rig)
     rig.run_loop(desk.work, name="worker", restart="1s")
     desk.put("B-1")
     rig.advance("10m")
 
 
-def outbox_run(rig: ic.Rig) -> None:
+def outbox_run(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A table whose jobs the rig's workers run."""
-    gateway = _gateway(rig)
+    gateway = Gateway(rig)
     desk = Desk(gateway)
 
     def charge(booking: str) -> None:
         time.sleep(2)
-        gateway.charge(booking)
+        gateway.pay(booking)
 
     kind = rig.job(charge, **POLICY)
     rig.outbox(f"sqlite:///{desk.path}", table="jobs", columns=COLUMNS, handlers={"charge": kind})
+    ready(rig)
     desk.put("B-1")
     rig.run_dry()
 
 
-def endpoint(rig: ic.Rig) -> None:
+def endpoint(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A job that is pushed to the application as an HTTP request."""
-    gateway = _gateway(rig)
+    gateway = Gateway(rig)
 
     def app(environ: Any, start_response: Any) -> list[bytes]:
         time.sleep(2)
         try:
-            gateway.charge("B-1")
-        except ic.ServiceError:
+            gateway.pay("B-1")
+        except (ic.ServiceError, ic.EnqueueRefused):
             start_response("503 Service Unavailable", [])
             return [b""]
         start_response("200 OK", [])
         return [b"charged"]
 
     pushed = rig.endpoint(app, "/jobs/{job}").job("charge", retry=ic.Retry(4, "10s"), timeout="5m")
+    ready(rig)
     rig.enqueue(pushed.call())
     rig.run_dry()
 
 
-def collector(rig: ic.Rig) -> None:
+def collector(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A function that runs after the response to a request."""
-    gateway = _gateway(rig)
+    gateway = Gateway(rig)
 
     def charge(booking: str) -> None:
         time.sleep(2)
-        gateway.charge(booking)
+        gateway.pay(booking)
 
     class Later:
         def add(self, function: Callable[..., Any], *args: Any) -> None:
@@ -210,32 +239,32 @@ def collector(rig: ic.Rig) -> None:
 
     later = Later()
     rig.collector(later.add)
+    ready(rig)
     with rig.request("POST /bookings"):
         later.add(charge, "B-1")
     rig.run_dry()
 
 
-def deployment(rig: ic.Rig) -> None:
+def deployment(rig: ic.Rig, ready: Ready = _nothing) -> None:
     """A job while an old and a new version of its handler are there."""
-    gateway = _gateway(rig)
+    gateway = Gateway(rig)
 
     def charge(booking: str) -> None:
         time.sleep(2)
-        gateway.charge(booking)
+        gateway.pay(booking)
 
     def charge_2(booking: str) -> None:
         time.sleep(3)
-        gateway.charge(booking)
+        gateway.pay(booking)
 
     kind = rig.job(charge, **POLICY)
-    rig.deploy(old=charge, new={"charge": charge_2}["charge"], over="1h") if False else rig.deploy(
-        old={"charge": charge}, new={"charge": charge_2}, over="1h"
-    )
+    rig.deploy(old={"charge": charge}, new={"charge": charge_2}, over="1h")
+    ready(rig)
     rig.enqueue(kind.call("B-1"))
     rig.run_dry()
 
 
-WAYS: dict[str, Callable[[ic.Rig], None]] = {
+WAYS: dict[str, Callable[[ic.Rig, Ready], None]] = {
     "the rig's workers": rigs_worker,
     "a loop with a handler": loop_with_handler,
     "a loop over a list": loop_over_a_list,

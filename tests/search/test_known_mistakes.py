@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ if ROOT not in sys.path:
     sys.path.append(ROOT)
 
 from benchmarks.mistakes import MISTAKES, Mistake  # noqa: E402
+from benchmarks.mistakes.looped import LOOPED, on_worker_loops  # noqa: E402
 
 
 def test_there_are_enough_of_them() -> None:
@@ -25,3 +27,10 @@ def test_it_is_found_and_its_twin_is_spared(mistake: Mistake) -> None:
     assert found, found
     assert found.coverage.shrinking < 200
     assert not mistake.probe(mistake.fix, runs=120)
+
+
+@pytest.mark.parametrize("mistake", [one for one in MISTAKES if one.name in LOOPED], ids=lambda mistake: mistake.name)
+def test_it_is_found_on_worker_loops_as_well(mistake: Mistake) -> None:
+    """The same story, with a queue and worker loops of its own in place of the rig's workers."""
+    assert mistake.probe(partial(on_worker_loops, mistake, False), runs=400, first=True)
+    assert not mistake.probe(partial(on_worker_loops, mistake, True), runs=40)

@@ -17,7 +17,6 @@ from .payload import Payload, check_payload, through_json
 from .readings import Enqueue, must_read_delay
 from .targets import find
 
-
 _ONE_YEAR = 366 * 86_400
 
 

@@ -50,7 +50,9 @@ class ObservedJobs:
         queue: str | None = None, priority: int | None = None, key: Any = None,
     ) -> LiveJob:  # fmt: skip
         """Write down that the application has enqueued a job."""
-        return self._broker.write_down(type, args, kwargs, due_ns, queue, priority, key)
+        job = self._broker.write_down(type, args, kwargs, due_ns, queue, priority, key)
+        self._judge.strike_placed(_DeliveredByOthers(job))
+        return job
 
     # --- attempts -----------------------------------------------------------------------------------
 
@@ -266,6 +268,19 @@ class _KnownByRow(Passing):
 
     def subjects(self) -> tuple[Subject, ...]:
         return (subject_of(self._attempt),)
+
+
+class _DeliveredByOthers(Passing):
+    """A job that the application's own queue delivers: nothing can strike it on its way."""
+
+    why_not = "and the application's own queue delivers it, not the rig"
+
+    def __init__(self, job: LiveJob) -> None:
+        super().__init__("delivery", job.id)
+        self._subject = Subject(job.type.name, 1, lambda: job.reader)
+
+    def subjects(self) -> tuple[Subject, ...]:
+        return (self._subject,)
 
 
 class RowFailed(Exception):

@@ -178,7 +178,7 @@ class LiveJob:
         # Made from the history when somebody asks. To keep an object for each attempt of a long run would cost more
         # than the rest of the run, mostly in the garbage collector.
         made = self.read_attempts
-        if made is None or len(made) != self.attempts_made or (made and made[-1].outcome == "running"):
+        if made is None or len(made) != self.attempts_made or any(one.outcome == "running" for one in made):
             made = self.read_attempts = self.home.attempts_of(self)
         return made
 

@@ -92,6 +92,7 @@ class JobLives:
     def put_back(self, job: LiveJob, due_ns: int, why: str = "") -> None:
         """A closed job waits again, with all of its attempts. Parameters: `why`: empty if it was a dead letter that
         somebody has put back."""
+        assert job.state in _CLOSED, f"{job.id} is {job.state} and cannot be put back"
         self._step(job, "ready")
         job.failures = job.unacknowledged = 0
         job.first_ns = -1
@@ -215,6 +216,7 @@ class JobLives:
 
     def discard(self, job: LiveJob) -> None:
         """A dead letter is given up for good."""
+        assert job.state == "dead", f"{job.id} is {job.state} and cannot be discarded"
         self._step(job, "dropped")
         self._history.record("discarded", job)
 
