@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
-import sys
 import threading
 from collections import Counter
 from collections.abc import Callable, Collection, Coroutine, Iterable, Mapping, Sequence
@@ -13,6 +12,7 @@ from types import CodeType, TracebackType
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, overload
 
 from .capture.effect_taps import EffectTap
+from .capture.events import Events
 from .capture.job_registry import JobRegistry
 from .capture.outside_calls import OutsideCall
 from .capture.payload import Payload, check_payload, through_json
@@ -38,17 +38,16 @@ from .interpreter.tasks.greenlets import GreenletSwitcher
 from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
 from .laws.law import Law, World, check
 from .observers import observers
+from .rig_host import RigHost
 from .schedules.schedule import Schedule
 from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
 from .simulation.admission import Conditions
 from .simulation.decisions import Decisions
 from .simulation.effects import Effects
 from .simulation.event_loop import ONE_EVENT
-from .simulation.events import Events
 from .simulation.faults.placing import Faults
-from .simulation.host import Child
 from .simulation.job_sets import DeadLetters, JobSet, chosen
-from .simulation.jobs import Attempt, Job, LiveAttempt, LiveJob
+from .simulation.jobs import Attempt, Job, LiveJob
 from .simulation.policy import Call, JobType, Policy
 from .simulation.pools import Pool
 from .simulation.queues import QueueControl
@@ -56,7 +55,6 @@ from .simulation.requests import Request
 from .simulation.resources import Resource
 from .simulation.retry import Retry
 from .simulation.simulation import Simulation
-from .simulation.task import Task
 from .simulation.transactions import Transaction
 from .simulation.workflows import Workflow
 
@@ -142,7 +140,7 @@ class Rig:
         timeline = self._timeline = Timeline(local_zone() if zone == "local" else zone)
         # The simulation, and what moves it in this interpreter.
         switcher = self._switcher = GreenletSwitcher()
-        host = _RigHost(self)
+        host = self._host = RigHost()
         simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher, host)
         self._loop = simulation.loop
         simulation.attention.allow(allow)
@@ -151,8 +149,6 @@ class Rig:
         self._seams = simulation.real_seams = checked_seams(seams)
         self._border: Border | None = None
         self._clock_functions: ClockFunctions | None = None
-        self._asyncio_loops: Any = None
-        self._forked_children: Any = None
         simulation.loop.enter_thread = switcher.enter_thread = self._threads.states.enter
         self._threads.states.before_drop = switcher.note_running_asyncio_loop
         # What brings jobs in.
@@ -172,6 +168,7 @@ class Rig:
         self._holds = 0  # how many of these are a test runner's, which closes it at the end
         self._replay: Replay | None = None
 
+        host.begin(simulation, self._threads, self._taps, self._outboxes, self._services)
         simulation.attempts.on_death.append(self._threads.end_with)
         self._approval: Approval | None = None
         for observer in observers:
@@ -964,7 +961,7 @@ class Rig:
         if self._loops is None:
             from .capture.worker_loops import WorkerLoops
 
-            self._loops = WorkerLoops(self._simulation, self._threads, self._registry)
+            self._loops = self._host.loops = WorkerLoops(self._simulation, self._threads, self._registry)
         return self._loops
 
     def web(self, app: Any, *, raise_errors: bool = True) -> httpx.Client:
@@ -1404,7 +1401,7 @@ class Rig:
             self._clock_functions = ClockFunctions(
                 self._loop, self._simulation.history, self._threads, self._simulation.host, self._wall_clock_offset_ns
             )
-            border = self._border = self._clock_functions.border = Border(
+            border = self._border = self._host.border = self._clock_functions.border = Border(
                 self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread,
                 self._reads_real_clock, self._threads, self._seams,
             )  # fmt: skip
@@ -1484,8 +1481,7 @@ class Rig:
                     leaving.callback(self._border.leave)
                 for outbox in reversed(self._outboxes):
                     leaving.callback(outbox.close)
-                if self._asyncio_loops is not None:
-                    leaving.callback(self._asyncio_loops.close_idle)
+                leaving.callback(self._host.close_idle)
 
     def close(self) -> None:
         """End every suspended job. The rig can still be read; do not advance it. The `rig` fixture does this.
@@ -1515,10 +1511,7 @@ class Rig:
     def _release_system_resources(self) -> None:
         """Let whoever waits for a thread of this rig continue, and close what it holds of the system."""
         self._threads.end_all()
-        if self._asyncio_loops is not None:
-            self._asyncio_loops.close()
-        if self._forked_children is not None:
-            self._forked_children.collect_ended()
+        self._host.close()
 
     def _take_apart(self) -> None:
         """End every suspended job without its handlers, and empty every part, so that nothing waits for the garbage
@@ -1543,31 +1536,6 @@ class Rig:
     def _wall_clock_offset_ns(self) -> int:
         return self._simulation.wall_clock_offset_ns
 
-    def _await(self, coroutine: Any) -> Any:
-        if self._asyncio_loops is None:
-            from .interpreter.tasks.asyncio_loops import AsyncioLoops
-
-            self._asyncio_loops = AsyncioLoops(self._loop)
-            self._simulation.attempts.on_death.append(self._asyncio_loops.drop)
-        return self._asyncio_loops.run(coroutine)
-
-    def _note_holders(self) -> None:
-        self._threads.note_holders()
-        self._loop.collect_after = _COLLECT_OFTEN
-        if self._thread is not None:
-            installation.watch_deaths_here()
-
-    def _run_forked(self, attempt: LiveAttempt) -> Any:
-        if self._forked_children is None:
-            from .interpreter.tasks.forked_child import ForkedChildren
-
-            self._forked_children = ForkedChildren(self._simulation, self._services, self._forget_asyncio_loops)
-        return self._forked_children.run(attempt)
-
-    def _forget_asyncio_loops(self) -> None:
-        if self._asyncio_loops is not None:
-            self._asyncio_loops.forget()
-
     def __setattr__(self, name: str, value: object) -> None:
         # `rig.zone = "UTC"` and `rig.now = ...` would do nothing, and a test would pass that should not.
         if not name.startswith("_"):
@@ -1586,41 +1554,7 @@ class Rig:
 
 
 _DEFAULT_POLICY = Policy()
-_COLLECT_OFTEN = 2_000  # objects; a worker that dies looks at all that were made since the last collection
 _NOTHING = nullcontext()
-
-
-class _RigHost:
-    """What a simulation asks of the interpreter (`Host`), as its rig answers it."""
-
-    in_child: Child | None = None
-
-    def __init__(self, rig: Rig) -> None:
-        self._rig = rig
-
-    def await_result(self, coroutine: Any) -> Any:
-        return self._rig._await(coroutine)
-
-    def run_forked(self, attempt: LiveAttempt) -> Any:
-        return self._rig._run_forked(attempt)
-
-    def workers_will_die(self) -> None:
-        self._rig._note_holders()
-
-    def where_it_stands(self, task: Task) -> str:
-        border = self._rig._border
-        return "" if border is None else border.outside.where_it_stands(task)
-
-    def worker_has_died(self, words: str) -> None:
-        if not observers:  # a program that is no test: nothing else would say so
-            print(f"Iron Clock: {words}", file=sys.stderr)
-
-    def dead_workers(self) -> list[str]:
-        loops = self._rig._loops
-        return [*(() if loops is None else loops.ended()), *self._rig._threads.died]
-
-    def can_meet_new_names(self) -> bool:
-        return bool(self._rig._taps) or any(not outbox.runs for outbox in self._rig._outboxes)
 
 
 class _Held:
@@ -1662,7 +1596,7 @@ def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[
 
 def dead_workers_of(rig: Rig) -> list[str]:
     """Return in words the worker loops and threads of a rig that have ended with an error."""
-    return rig._simulation.host.dead_workers()
+    return simulation_of(rig).host.dead_workers()
 
 
 def taps_of(rig: Rig) -> int:

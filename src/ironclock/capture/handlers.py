@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 from ..errors import TapError, nearest
 from ..simulation.attempts import subject_of
 from ..simulation.faults.kind import Operation, Passing, Strike, Subject
+from ..simulation.faults.seam_faults import FOR_EVER, wait_in_coroutine
 from ..simulation.jobs import LiveAttempt, LiveJob
-from ..simulation.seam_faults import FOR_EVER, wait_in_coroutine
 from .targets import Replacement, find
 
 if TYPE_CHECKING:

@@ -12,9 +12,9 @@ from ..foundation.instants import Instant
 from ..history.history import History
 from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
+from ..simulation.faults.judge import Judge
 from ..simulation.faults.kind import About, Operation, Passing
 from ..simulation.jobs import OPEN, Job, LiveJob
-from ..simulation.judge import Judge
 from ..simulation.policy import Call
 from .schedule import Schedule
 from .sets import Jitter, Within
@@ -259,11 +259,13 @@ class Scheduled:
         if not firing.over:
             self._take()
 
-    def _take_late(self, ns: int) -> None:
+    def take_late(self, ns: int) -> None:
+        """Let a firing that a fault has struck become a run later."""
         self._timetable.note(f"{self.name}: a firing comes {spell(ns)} late")
         self._loop.schedule_world_event(self._loop.now + ns, lambda _: self._take(), None)
 
-    def _miss(self, due: int, ns: int) -> None:
+    def miss(self, due: int, ns: int) -> None:
+        """Let nobody see a firing until the scheduler is up again."""
         self._unseen.append(due)
         self._timetable.note(f"the scheduler is down for {spell(ns)}")
         self._loop.schedule_world_event(self._loop.now + ns, lambda _: self.catch_up(), None)
@@ -471,8 +473,8 @@ class _Firing(Passing):
 
     def come_late(self, ns: int) -> None:
         self.over = True
-        self._entry._take_late(ns)
+        self._entry.take_late(ns)
 
     def miss(self, ns: int) -> None:
         self.over = True
-        self._entry._miss(self._due, ns)
+        self._entry.miss(self._due, ns)

@@ -29,11 +29,11 @@ from ..history.records import ENDED, ENDED_WITH_ERROR, UNHEARD
 from .broker import Broker
 from .delivery import Delivery
 from .event_loop import EventLoop
+from .faults.judge import Judge
 from .faults.kind import Operation, Passing, Strike, Subject
 from .faults.placed import PlacedFault
 from .host import Host
 from .jobs import OPEN, Attempt, LiveAttempt, LiveJob, Outcome, worker_died
-from .judge import Judge
 from .life import JobLives
 from .pools import Pool, Pools
 from .queues import QueueControls
@@ -56,7 +56,7 @@ class Attempts:
         self._lives = lives
         self._broker = broker
         self._host = host
-        self._delivery = delivery
+        self.delivery = delivery
         self._controls = controls
         self._generators = generators
 
@@ -100,7 +100,7 @@ class Attempts:
                     else:
                         self._begin(job, pool)
                 return
-        elif self._delivery.delays(job):
+        elif self.delivery.delays(job):
             return
         self._lives.ready(job)
         pool.push(job)
@@ -143,7 +143,7 @@ class Attempts:
         if type.timeout_ns is not None:
             attempt.deadline_ns = attempt.started_ns + type.timeout_ns
         if self.plain and not (type.needs_tracking or second_delivery):
-            spend: int | None = type.takes_ns if type.spread is None else self._draw(attempt)
+            spend: int | None = type.takes_ns if type.spread is None else self.draw(attempt)
         else:
             spend = self._begin_tracked(attempt, second_delivery)
         if spend == 0:
@@ -151,7 +151,7 @@ class Attempts:
         elif spend is not None:
             self._schedule_within_timeout(attempt, self._loop.now + spend, self._run_later_event, attempt)
 
-    def _draw(self, attempt: LiveAttempt) -> int:
+    def draw(self, attempt: LiveAttempt) -> int:
         """Return how long the modelled work of an attempt takes, in nanoseconds."""
         type = attempt.job.type
         return type.takes_ns if type.spread is None else type.spread.draw(self._generators.of(f"takes:{type.name}"))
@@ -164,14 +164,14 @@ class Attempts:
         job = attempt.job
         if second_delivery:
             attempt.track()
-            self._delivery.second_attempt_started(attempt)
+            self.delivery.second_attempt_started(attempt)
             self._count_start(job)
-            return self._draw(attempt)
+            return self.draw(attempt)
         starting = _Starting(self, attempt)
         if self.tracks_all or job.type.needs_tracking or job.number in self.tracked_jobs:
             attempt.track()
             self._count_start(job)
-            self._delivery.start_lease(attempt)
+            self.delivery.start_lease(attempt)
             self._judge.strike(starting)
         else:
             self._judge.strike_placed(starting)
@@ -301,7 +301,7 @@ class Attempts:
         """Let the worker of an attempt that has ended take another job."""
         pool = attempt.pool
         if attempt.tracked:
-            self._delivery.ended(attempt)
+            self.delivery.ended(attempt)
         if pool.lets_go:
             pool.release(attempt.worker)
         else:
@@ -324,13 +324,13 @@ class Attempts:
         if ending.over:
             return False
         self._leaves_code(attempt)
-        acknowledgement = self._delivery.acknowledge(attempt, ending.is_lost)
+        acknowledgement = self.delivery.acknowledge(attempt, ending.is_lost)
         if acknowledgement == "accepted":
             return True
         self._end(attempt, "done", result, UNHEARD)
         if acknowledgement == "lost":
             self._history.record("ack-lost", job, attempt.number)
-            self._delivery.deliver_again(attempt)
+            self.delivery.deliver_again(attempt)
         return False
 
     def _time_out(self, attempt: LiveAttempt) -> None:
@@ -391,7 +391,7 @@ class Attempts:
         self._end(attempt, outcome, error, UNHEARD)
         if attempt.counts and job.state == "running":
             if attempt.pool.stopped:
-                self._delivery.put_back(job, "the workers were stopped")
+                self.delivery.put_back(job, "the workers were stopped")
             else:
                 self._lives.close(job, "withdrawn", "withdrawn")
 
@@ -420,7 +420,7 @@ class Attempts:
             job.error = attempt.error
         attempt.track()
         self._lives.end(attempt, "crashed", seam)
-        self._delivery.ended(attempt)
+        self.delivery.ended(attempt)
         loop.current = None
         loop.schedule(loop.now + down_ns, 0, self._worker_is_back, attempt)
         if not attempt.counts:
@@ -428,7 +428,7 @@ class Attempts:
         if job.type.policy.ack == "early":
             self._lives.close(job, "lost", "lost", attempt.number)
         else:
-            self._delivery.deliver_again(attempt)
+            self.delivery.deliver_again(attempt)
 
     def crash_at_seam(self, task: Task, seam: str, strike: Strike) -> None:
         """Let the worker of the running attempt die at a seam inside its code, or in a thread of it. Never returns."""
@@ -452,7 +452,7 @@ class Attempts:
             if then == "withdrawn":
                 self._lives.close(job, "withdrawn", "withdrawn")
             else:
-                self._delivery.put_back(job, then)
+                self.delivery.put_back(job, then)
         if is_running:
             loop.current = None
             loop.switcher.end_running(attempt)
@@ -476,7 +476,7 @@ class Attempts:
         for record in self._history.of_job(job):
             number = record.attempt
             if record.what == "started":
-                live = self._delivery.uncounted.get((job.number, number), job.running_attempt)
+                live = self.delivery.uncounted.get((job.number, number), job.running_attempt)
                 is_live = live is not None and live.number == number
                 made.append(
                     live if live is not None and is_live
@@ -498,7 +498,7 @@ class Attempts:
         counted = (job.running_attempt for job in self._lives.jobs if job.state in OPEN)
         found = [attempt for attempt in counted if attempt is not None]
         found = [attempt for attempt in found if attempt.loop is None]
-        return sorted([*found, *self._delivery.uncounted.values()], key=lambda a: (a.job.number, a.number))
+        return sorted([*found, *self.delivery.uncounted.values()], key=lambda a: (a.job.number, a.number))
 
 
 def _ends_attempt_only(error: BaseException) -> bool:
@@ -538,7 +538,7 @@ class _Starting(Passing):
     def spends(self) -> int:
         """Return how many nanoseconds pass before its code runs."""
         if self._usual_ns < 0:
-            self._usual_ns = self._attempts._draw(self._attempt)
+            self._usual_ns = self._attempts.draw(self._attempt)
         return self._usual_ns + self._more_ns
 
     def fail(self, error: BaseException, after_ns: int = 0) -> None:
@@ -562,7 +562,7 @@ class _Starting(Passing):
         self._attempts.crash_by(self._attempt, "start", strike)
 
     def deliver_again(self, after_ns: int) -> None:
-        self._attempts._delivery.deliver_twice(self._attempt, after_ns)
+        self._attempts.delivery.deliver_twice(self._attempt, after_ns)
 
     def other_version(self) -> None:
         self._attempt.other_version = True

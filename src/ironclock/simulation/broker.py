@@ -13,10 +13,10 @@ from ..history.history import History
 from .admission import Admission
 from .decisions import ARGUMENT, FUNCTION
 from .event_loop import EventLoop
+from .faults.judge import Judge
 from .faults.kind import Operation, Passing, Subject
 from .host import Host
 from .jobs import JobHome, LiveJob, State
-from .judge import Judge
 from .life import JobLives
 from .policy import Call, JobType, name_of
 from .pools import Pools

@@ -13,9 +13,9 @@ from ..foundation.durations import spell
 from ..history.history import History
 from .broker import Broker
 from .event_loop import FIRST, EventLoop
+from .faults.judge import Judge
 from .faults.kind import About, Operation, Passing, Subject
 from .jobs import OPEN, LiveAttempt, LiveJob
-from .judge import Judge
 from .life import JobLives
 from .pools import Pools
 

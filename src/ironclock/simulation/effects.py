@@ -11,8 +11,8 @@ from ..errors import SelectionError, is_cancellation, nearest
 from ..foundation.instants import Timeline
 from ..history.history import History
 from .event_loop import EventLoop
+from .faults.seam_faults import pass_seam_in_coroutine
 from .jobs import Job, LiveJob
-from .seam_faults import pass_seam_in_coroutine
 from .task import Task
 
 

@@ -151,7 +151,8 @@ class JobLives:
     def done(self, attempt: LiveAttempt, result: Any) -> None:
         """An attempt has done its job. Its driver tells whoever waits for the end of the job."""
         job, now = attempt.job, self._loop.now
-        assert attempt.outcome == "running" and job.state in _OPEN, f"{attempt!r} cannot end {job!r}"
+        assert attempt.outcome == "running", f"{attempt!r} has ended already"
+        assert job.state in _OPEN, f"{job.id} is {job.state} and cannot be done"
         attempt.outcome = job.state = "done"
         attempt.ended_ns = now
         job.result = result
@@ -164,7 +165,8 @@ class JobLives:
     def back_off(self, attempt: LiveAttempt, outcome: Outcome, error: BaseException, wait_ns: int) -> int:
         """An attempt has failed, and its job waits for the next one. Return when that is due."""
         job, now = attempt.job, self._loop.now
-        assert attempt.outcome == "running" and job.state == "running", f"{attempt!r} cannot let {job!r} wait"
+        assert attempt.outcome == "running", f"{attempt!r} has ended already"
+        assert job.state == "running", f"{job.id} is {job.state} and cannot back off"
         attempt.outcome = outcome
         attempt.ended_ns = now
         trace = error.__traceback__

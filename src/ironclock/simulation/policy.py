@@ -152,8 +152,8 @@ class JobType(Generic[P, R_co]):
 
     __slots__ = (
         "_is_made", "_plain_counts", "_signatures", "by_default", "deployment", "expires_ns", "fn",
-        "has_admission_rules", "is_async", "is_simple", "known_fns", "lease_ns", "name", "needs_tracking", "policy", "priority",
-        "queue", "retry", "retry_budget", "spread", "takes_ns", "timeout_ns",
+        "has_admission_rules", "is_async", "is_simple", "known_fns", "lease_ns", "name", "needs_tracking", "policy",
+        "priority", "queue", "retry", "retry_budget", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
 
     def __setattr__(self, name: str, value: object) -> None:

@@ -24,18 +24,18 @@ from .delivery import Delivery
 from .effects import Effects
 from .event_loop import JOBS_CLOSED, EventLoop
 from .faults.crash import CRASH
+from .faults.judge import Judge
 from .faults.kind import REAL_CALLS, SEAMS, Strike
 from .faults.placed import PlacedFaults
 from .faults.placing import Faults
+from .faults.seam_faults import SeamFaults
 from .host import Host, NoHost
 from .jobs import OPEN, LiveAttempt, LiveJob, WhileRunning
-from .judge import Judge
 from .life import JobLives
 from .pools import Pool, Pools
 from .queues import QueueControls
 from .remembered_steps import RememberedSteps
 from .requests import Requests
-from .seam_faults import SeamFaults
 from .shutdown import Shutdown
 from .task import Task, TaskSwitcher
 

@@ -8,9 +8,9 @@ from contextlib import contextmanager
 from ..errors import RigStateError
 from ..history.history import History
 from .event_loop import EventLoop
+from .faults.judge import Judge
 from .faults.kind import About, Operation, Passing, Subject
 from .jobs import Job, LiveAttempt, LiveJob, State
-from .judge import Judge
 from .life import JobLives
 from .task import Task
 

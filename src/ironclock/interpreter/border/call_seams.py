@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 
 from ...errors import InputError, ResponseLost, ServiceError, nearest
 from ...simulation.faults.kind import REAL_CALLS
-from ...simulation.seam_faults import pass_seam_in_coroutine
+from ...simulation.faults.seam_faults import pass_seam_in_coroutine
 from ..patching.real_functions import real_fstat
 from ..tasks.end_without_handlers import ending
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from ...simulation.seam_faults import pass_seam_in_coroutine
+from ...simulation.faults.seam_faults import pass_seam_in_coroutine
 from ..patching.builtin_patching import Here
 from ..patching.late_patches import Function, Patch
 

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..foundation.durations import NS
-from ..history.history import History
-from .attempts import Attempts, subject_of
-from .event_loop import EventLoop
-from .faults.kind import About, Operation, Passing, Strike, Subject
-from .jobs import LiveAttempt
+from ...foundation.durations import NS
+from ...history.history import History
+from ..attempts import Attempts, subject_of
+from ..event_loop import EventLoop
+from ..jobs import LiveAttempt
+from ..requests import Requests
+from ..task import Task
 from .judge import Judge
-from .requests import Requests
-from .task import Task
+from .kind import About, Operation, Passing, Strike, Subject
 
 if TYPE_CHECKING:
     import asyncio

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from .faults.kind import Passing
-from .faults.placed import PlacedFaults
+from .kind import Passing
+from .placed import PlacedFaults
 
 if TYPE_CHECKING:
-    from .decisions import Decisions
-    from .event_loop import EventLoop
+    from ..decisions import Decisions
+    from ..event_loop import EventLoop
 
 
 class Judge:

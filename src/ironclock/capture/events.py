@@ -8,8 +8,8 @@ from typing import Any
 from ..errors import InputError, nearest
 from ..foundation.durations import Duration
 from ..history.history import History
-from .jobs import Job
-from .policy import JobType
+from ..simulation.jobs import Job
+from ..simulation.policy import JobType
 
 
 class Events:
