@@ -76,30 +76,6 @@ PAGES = (
     Page("formats", "File formats", "Files that people write or other programs read."),
 )  # fmt: skip
 
-INSIDE = {
-    "History": "add forward facts timeline column records record is_live steps numbers_of count_of of_jobs "
-    "effects_done effect_names keys_of of_job jobs_in_columns lines of_entries entry fact",
-    "World": "begin was_looked_at begin_reading told_reads suspects numbers_that after places_in_log",
-    "Outbox": "live_job next_due_ns read look close", "Finding": "plan", "Scenario": "source with_policy world",
-    "Policy": "changed", "Retry": "decide values",
-    "Expected": "is_of differences has_arguments",
-    "QueueControl": "reason_to_wait keep_back count_start count_end", "Conditions": "follow",
-    "Timetable": "add fired refused forget note", "Scheduled": "take_over hand_over begin catch_up plan",
-    "Schedule": "span_ns", "Effects": "perform performing noting was_done pass_seam note write",
-    "JobRecord": "start end close deliver_again requeue close_number", "AttemptRecord": "end",
-    "Replacement": "replacement install", "JobType": "deploy has deployment check_key key_of parameters",
-    "Service": "attach in_rig delay_ns spend redo", "HttpService": "answer_late draw_delay",
-    "KeyValueServer": "behind before loses is_down",
-}  # fmt: skip
-"""Members that are there for other parts of Iron Clock, also in classes below. They are not described, and can change
-at any time."""
-
-
-def left_out_of(thing: type) -> set[str]:
-    """Return the members of a class that are not described."""
-    return {name for base in thing.__mro__ for name in INSIDE.get(base.__name__, "").split()}
-
-
 MADE_BY_YOU = "Rig Policy Retry Columns Enqueue World Breach"
 """Classes that a user makes, beside simulated services. All others are given by something else."""
 
@@ -163,7 +139,7 @@ class Reference:
             lines += [f"*In `{thing.__module__}`.*", ""]
         lines += [*_doc(thing), ""]
         bases = [base for base in thing.__mro__[1:] if base.__name__ in _DESCRIBED]
-        left_out = left_out_of(thing) | {name for base in bases for name in vars(base) if name not in vars(thing)}
+        left_out = {name for base in bases for name in vars(base) if name not in vars(thing)}
         lines += [line for base in bases for line in (f"It has all that `{base.__name__}` has.", "")]
         for member, kind, value, text in members(thing):
             if member in left_out:

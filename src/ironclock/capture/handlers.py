@@ -73,7 +73,8 @@ class HandlerTap(Replacement):
         return handle
 
     def job_of(self, loop: LiveLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[LiveJob, bool]:
-        """Return the job that a call is about, and True if a row tells what becomes of it."""
+        """Return the job that a call is about, and True if a row tells what becomes of it. Parameters: `loop` is the
+        worker loop."""
         if self._id is None:
             claimed = loop.claimed()
             if claimed is not None:

@@ -211,7 +211,7 @@ class Outbox:
         self._database.close()
 
     def live_job(self, number: Any) -> LiveJob | None:
-        """Return the job of a row. None if it has none."""
+        """Return the job of a row. None if it has none. Parameters: `number` is its number or index."""
         found = self._live_jobs.get(number)
         if found is None:
             self._look()

@@ -66,7 +66,8 @@ class History(Sequence[Entry]):
         self._indexed = 0
 
     def record(self, what: str, job: RecordedJob | None = None, attempt: int = 0, detail: Any = None) -> None:
-        """Write down what happened, at the clock's instant."""
+        """Write down what happened, at the clock's instant. Parameters: `what` is what happened; `job` is the job;
+        `attempt` is the attempt or its number; `detail` is what else there is to say."""
         if self.forward is not None:
             self.forward(what, detail)
             return
@@ -82,7 +83,7 @@ class History(Sequence[Entry]):
         return max(last, int(self._loaded_facts.get("end", last)))
 
     def fact(self, name: str, default: Any) -> Any:
-        """Return what a law can ask of a run beside its entries.
+        """Return what a law can ask of a run beside its entries. Parameters: `default` is returned if it is not known.
 
         Parameters: `name` is ``job_types``, ``effects``, ``schedules`` (their names) or ``nothing_pending``.
         """
@@ -126,7 +127,7 @@ class History(Sequence[Entry]):
         return zip(*[items] * _WIDTH, strict=True)
 
     def entry(self, number: int) -> Entry:
-        """Return one entry by its index, from 0."""
+        """Return one entry by its index, from 0. Parameters: `number` is its number or index."""
         return self._loaded.entry(number) if self._loaded is not None else self._entry(self._record(number))
 
     def steps(self) -> Iterable[Step]:
@@ -140,19 +141,20 @@ class History(Sequence[Entry]):
                 yield number, ns, what, job.id, job.type.name, attempt, then
 
     def numbers_of(self, *whats: str) -> list[int]:
-        """Return the indexes of the entries that say one of these, such as ``"started"``."""
+        """Return the indexes of the entries that say one of these, such as ``"started"``. Parameters: `whats` are names
+        of what happened."""
         if self._loaded is not None:
             return self._loaded.numbers_of(whats)
         return [number for number, what in enumerate(self._fields[_WHAT::_WIDTH]) if what in whats]
 
     def count_of(self, what: str) -> int:
-        """Return how many entries say this, such as ``"started"``."""
+        """Return how many entries say this, such as ``"started"``. Parameters: `what` is what happened."""
         if self._loaded is not None:
             return self._loaded.count_of(what)
         return self._fields[_WHAT::_WIDTH].count(what)
 
     def of_jobs(self, jobs: Collection[str]) -> list[int]:
-        """Return the indexes of the entries of the jobs with these ids."""
+        """Return the indexes of the entries of the jobs with these ids. Parameters: `jobs` are ids of jobs."""
         if self._loaded is not None:
             return self._loaded.of_jobs(jobs)
         about = self._fields[_JOB::_WIDTH]
@@ -181,7 +183,8 @@ class History(Sequence[Entry]):
         return {str(details[number].name) for number in self.numbers_of("effect")}
 
     def keys_of(self, effect: str, *, doubled: bool = False) -> list[tuple[int, Any]]:
-        """Return the effects of a name that were done: the index of the entry, and its key as in a file.
+        """Return the effects of a name that were done: the index of the entry, and its key as in a file. Parameters:
+        `effect` is the name of the effect.
 
         Parameters: `doubled`: only keys that are there more than once are needed; some others can be left out.
         """
@@ -191,7 +194,7 @@ class History(Sequence[Entry]):
         return [(n, plain(details[n].key)) for n in self.effects_done() if details[n].name == effect]
 
     def of_job(self, job: RecordedJob) -> Iterator[Record]:
-        """Iterate over the records of one live job."""
+        """Iterate over the records of one live job. Parameters: `job` is the job."""
         # One pass over what is new since the last question, however many jobs are asked about.
         fields, index = self._fields, self._index
         for first in range(self._indexed, len(fields), _WIDTH):
@@ -276,7 +279,8 @@ class History(Sequence[Entry]):
     def of_entries(
         cls, timeline: Timeline, entries: Sequence[Entry] | LoadedEntries, facts: dict[str, Any] | None = None
     ) -> History:
-        """Return a history of these entries, which must be in order.
+        """Return a history of these entries, which must be in order. Parameters: `timeline` is the time zone; `entries`
+        are the entries.
 
         Parameters: `facts` are what else a law can ask, as `fact` says. Default None: nothing.
         """

@@ -44,7 +44,8 @@ class AttemptRecord:
         """The wait that followed, in nanoseconds. Below 0: what became of the job instead."""
 
     def end(self, number: int, ns: int, what: str, then: int) -> None:
-        """Note the entry with which it ended."""
+        """Note the entry with which it ended. Parameters: `number` is its number or index; `ns` is a time in
+        nanoseconds; `what` is what happened; `then` says what follows."""
         self._end, self.ended_ns, self.outcome, self.then = number, ns, what, then
 
     @property
@@ -127,14 +128,15 @@ class JobRecord:
     # --- what the entries tell ----------------------------------------------------------------------
 
     def start(self, attempt: AttemptRecord) -> None:
-        """Note an attempt that starts."""
+        """Note an attempt that starts. Parameters: `attempt` is the attempt or its number."""
         self.attempts.append(attempt)
         if self.closed_ns is None:  # else it is the second of two deliveries, which changes nothing
             self._marks.append((attempt.started_ns, False))
             self.state = "running"
 
     def end(self, attempt: AttemptRecord, number: int, ns: int, what: str, then: int) -> None:
-        """Note an attempt that ends."""
+        """Note an attempt that ends. Parameters: `attempt` is the attempt or its number; `number` is its number or
+        index; `ns` is a time in nanoseconds; `what` is what happened; `then` says what follows."""
         attempt.end(number, ns, what, then)
         if self.closed_ns is not None or then == UNHEARD:
             return
@@ -153,18 +155,19 @@ class JobRecord:
             self._marks.append((ns + then, True))
 
     def close(self, state: str, number: int, ns: int) -> None:
-        """Note that the job is closed."""
+        """Note that the job is closed. Parameters: `state` is the last state; `number` is its number or index; `ns` is
+        a time in nanoseconds."""
         self.state, self.closed_ns, self._close = state, ns, number
         self._marks.append((ns, False))
 
     def deliver_again(self, ns: int) -> None:
-        """Note that the job is back in its queue."""
+        """Note that the job is back in its queue. Parameters: `ns` is a time in nanoseconds."""
         self.state = "ready"
         self.due_again_ns = ns
         self._marks.append((ns, True))
 
     def requeue(self, ns: int) -> None:
-        """Note that the job is back from the dead letters."""
+        """Note that the job is back from the dead letters. Parameters: `ns` is a time in nanoseconds."""
         self.state, self.closed_ns, self._close, self._requeued_ns = "ready", None, -1, ns
         self.due_again_ns = ns
         self._marks.append((ns, True))

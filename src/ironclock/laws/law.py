@@ -223,7 +223,8 @@ class World(Sequence[Job[Any]]):
         return self._entries
 
     def numbers_that(self, *whats: str) -> list[int]:
-        """Return the indexes of the entries that say one of these, such as ``"started"``."""
+        """Return the indexes of the entries that say one of these, such as ``"started"``. Parameters: `whats` are names
+        of what happened."""
         self._seen += len(self.history)
         self._reads["entry"] = found = self.history.numbers_of(*whats)
         return found
@@ -233,7 +234,7 @@ class World(Sequence[Job[Any]]):
         return [self.entry(number) for number in self.numbers_that(*whats)]
 
     def after(self, number: int) -> Iterator[Entry]:
-        """Iterate over the entries after the one with that index."""
+        """Iterate over the entries after the one with that index. Parameters: `number` is its number or index."""
         return map(self.entry, range(number + 1, len(self.history)))
 
     @cached_property

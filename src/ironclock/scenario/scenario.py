@@ -125,12 +125,13 @@ class Scenario:
         return self._source
 
     def world(self, seed: int | str | None = None, load: float = 1.0, prepare: bool = True) -> World:
-        """Return its world, not run yet. Parameters as in `run`; `prepare`: True calls its `setup`."""
+        """Return its world, not run yet. Parameters as in `run`; `prepare`: True calls its `setup`. Parameters: `seed`
+        is in place of that of the file; `load` is a factor for all arrivals."""
         return World(self._source, self._folders, seed, load, prepare)
 
     def with_policy(self, policy: str, among: Sequence[str], job: str | None = None) -> Scenario:
         """Return this scenario with another policy for a job, or for every job that has one of the policies in `among`.
-        Raises `ScenarioError`."""
+        Raises `ScenarioError`. Parameters: `policy` is the table of a policy; `job` is the job."""
         self._source.known("policies", policy)
         tables = self._source.tables
         if job is not None:

@@ -73,7 +73,8 @@ class Schedule:
         raise NotImplementedError
 
     def span_ns(self, start: int, end: int) -> Any:
-        """Return the instants in [start, end) in nanoseconds, in order."""
+        """Return the instants in [start, end) in nanoseconds, in order. Parameters: `start` is the first instant; `end`
+        is the last instant, not included."""
         found, at = [], self.next_ns(start - 1)
         while at is not None and at < end:
             found.append(at)

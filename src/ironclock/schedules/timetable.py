@@ -170,7 +170,8 @@ class Scheduled:
         return Handover(self.schedule, self._due, unseen, waiting, self._latest)
 
     def take_over(self, old: Handover) -> None:
-        """Take over from the schedule of this name that was there. The same schedule again keeps its next firing."""
+        """Take over from the schedule of this name that was there. The same schedule again keeps its next firing.
+        Parameters: `old` is what the one before hands over."""
         if type(old.schedule) is type(self.schedule) and old.schedule.describe() == self.schedule.describe():
             self.schedule = old.schedule  # an interval counts from where it began
         self._unseen, self._waiting, self._run_before = old.unseen, old.waiting, old.latest
@@ -260,12 +261,13 @@ class Scheduled:
             self._take()
 
     def take_late(self, ns: int) -> None:
-        """Let a firing that a fault has struck become a run later."""
+        """Let a firing that a fault has struck become a run later. Parameters: `ns` is a time in nanoseconds."""
         self._timetable.note(f"{self.name}: a firing comes {spell(ns)} late")
         self._loop.schedule_world_event(self._loop.now + ns, lambda _: self._take(), None)
 
     def miss(self, due: int, ns: int) -> None:
-        """Let nobody see a firing until the scheduler is up again."""
+        """Let nobody see a firing until the scheduler is up again. Parameters: `due` is when it was due, in nanoseconds
+        since the epoch; `ns` is a time in nanoseconds."""
         self._unseen.append(due)
         self._timetable.note(f"the scheduler is down for {spell(ns)}")
         self._loop.schedule_world_event(self._loop.now + ns, lambda _: self.catch_up(), None)
@@ -365,7 +367,7 @@ class Timetable:
         return f"<schedules: {', '.join(self._entries) or 'none'}{', the scheduler is down' * self.down}>"
 
     def add(self, entry: Scheduled) -> None:
-        """Add a schedule. It replaces the one of the same name."""
+        """Add a schedule. It replaces the one of the same name. Parameters: `entry` is the schedule."""
         old = self._entries.get(entry.name)
         fired = self._fired.get(entry.name)
         if old is not None:
@@ -382,7 +384,10 @@ class Timetable:
         self, name: str, call: Call[Any], schedule: Schedule | str | dt.timedelta, *, overlap: Overlap, missed: Missed,
         poll: Duration | None, jitter: Duration | None, start: Instant | None, end: Instant | None, until_done: bool,
     ) -> Scheduled:  # fmt: skip
-        """Run a call on a schedule; return it. Parameters and errors as in `Rig.schedule`; `call` is what it runs."""
+        """Run a call on a schedule; return it. Parameters and errors as in `Rig.schedule`; `call` is what it runs.
+        Parameters: `name` is its name; `schedule` is when it runs; `overlap` is as in `Rig.schedule`; `missed` is as in
+        `Rig.schedule`; `poll` is as in `Rig.schedule`; `jitter` is as in `Rig.schedule`; `start` is the first instant;
+        `end` is the last instant, not included; `until_done` is as in `Rig.schedule`."""
         if not isinstance(name, str) or not name:
             raise InputError(f"name is {name!r}; give text that is not empty")
         schedule = schedule_of(schedule)
@@ -403,15 +408,16 @@ class Timetable:
         return entry
 
     def fired(self, name: str, due: int) -> None:
-        """Note that a firing is dealt with. It is not due again, whatever is added under its name."""
+        """Note that a firing is dealt with. It is not due again, whatever is added under its name. Parameters: `name`
+        is its name; `due` is when it was due, in nanoseconds since the epoch."""
         self._fired[name] = due
 
     def refused(self, name: str, error: Exception) -> None:
-        """Write a firing that was refused into the history."""
+        """Write a firing that was refused into the history. Parameters: `name` is its name; `error` is an error."""
         self._history.record("firing-refused", detail=(name, error))
 
     def forget(self, entry: Scheduled) -> None:
-        """Remove a schedule."""
+        """Remove a schedule. Parameters: `entry` is the schedule."""
         if self._entries.get(entry.name) is entry:
             del self._entries[entry.name]
 
@@ -440,7 +446,7 @@ class Timetable:
             entry.catch_up()
 
     def note(self, text: str) -> None:
-        """Write a line into the history."""
+        """Write a line into the history. Parameters: `text` is the line."""
         self._history.record("note", detail=text)
 
     def __getitem__(self, name: str) -> Scheduled:

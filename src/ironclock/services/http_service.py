@@ -156,7 +156,8 @@ class HttpService(Service):
         return reply
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Reply:
-        """Send a request for a forked child."""
+        """Send a request for a forked child. Parameters: `operation` is the name of the operation; `data` are its
+        arguments."""
         return self.request(data["method"], data["path"], data["body"], key=key)
 
     def _about(self, method: str, path: str, body: Any) -> Any:
@@ -205,7 +206,8 @@ class HttpService(Service):
         return self._drawn
 
     def answer_late(self, ns: int, method: str, path: str, body: Any, key: Any) -> None:
-        """Do what a request asked for, after its caller has given up."""
+        """Do what a request asked for, after its caller has given up. Parameters: `ns` is a time in nanoseconds;
+        `method` is the HTTP method; `path` is the path; `body` is the body."""
         simulation = self.in_rig("request")
         loop, effects = simulation.loop, simulation.effects
         self._drawn = None

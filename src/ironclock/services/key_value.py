@@ -97,7 +97,8 @@ class KeyValue(Service):
         return self._operate(operation, lambda: getattr(self, f"_{operation}")(key, **data), key, data)
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
-        """Do an operation for a forked child."""
+        """Do an operation for a forked child. Parameters: `operation` is the name of the operation; `key` is what it is
+        about; `data` are its arguments."""
         return self._do(operation, key, data)
 
     def _live(self, key: str) -> tuple[Any, int | None] | None:

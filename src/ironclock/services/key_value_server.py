@@ -40,12 +40,13 @@ class KeyValueServer(Service):
         self._failovers: list[tuple[int, int, int]] = []
 
     def behind(self, proxy: KeyValueProxy) -> None:
-        """Take its place behind a proxy."""
+        """Take its place behind a proxy. Parameters: `proxy` is the proxy."""
         self._proxy = proxy
         self._plan()
 
     def before(self, name: str) -> tuple[int, str]:
-        """Return how long a command is slow, in nanoseconds, and how it fails: ``"down"``, an error reply, or not."""
+        """Return how long a command is slow, in nanoseconds, and how it fails: ``"down"``, an error reply, or not.
+        Parameters: `name` is its name."""
         if self.is_down():
             return 0, "down"
         self._calls += 1
@@ -55,7 +56,7 @@ class KeyValueServer(Service):
         return slow, ""
 
     def loses(self, name: str) -> bool:
-        """Return True if the answer of a command is lost."""
+        """Return True if the answer of a command is lost. Parameters: `name` is its name."""
         return any(True for _ in self._striking(name, self._calls, LOSE_RESPONSE))
 
     def is_down(self) -> bool:
@@ -107,4 +108,5 @@ class KeyValueServer(Service):
         )
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
-        """Do nothing: a forked child has the real server as well."""
+        """Do nothing: a forked child has the real server as well. Parameters: `key` is what it is about; `data` are its
+        arguments."""

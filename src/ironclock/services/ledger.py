@@ -76,7 +76,8 @@ class Ledger(Service):
         return made
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Posting:
-        """Post for a forked child."""
+        """Post for a forked child. Parameters: `operation` is the name of the operation; `key` is what it is about;
+        `data` are its arguments."""
         return self.post(data["debit"], data["credit"], data["amount"], key=key)
 
     def balance(self, account: str) -> int:

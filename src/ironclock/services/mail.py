@@ -56,7 +56,8 @@ class Mail(Service):
         self._operate("send", act, about, {"to": to, "subject": subject, "body": body})
 
     def redo(self, operation: str, key: object, data: dict[str, str]) -> None:
-        """Send a letter for a forked child."""
+        """Send a letter for a forked child. Parameters: `operation` is the name of the operation; `key` is what it is
+        about; `data` are its arguments."""
         self.send(data["to"], data["subject"], data["body"], key=key)
 
     def to(self, recipient: str) -> list[Letter]:

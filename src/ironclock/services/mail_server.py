@@ -150,7 +150,8 @@ class MailServer(Service):
         return True
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
-        """Do nothing for a forked child: it has no server."""
+        """Do nothing for a forked child: it has no server. Parameters: `operation` is the name of the operation; `key`
+        is what it is about; `data` are its arguments."""
         raise InputError(f"{self.name} cannot be used in a worker that dies for real (hard=True)")
 
 

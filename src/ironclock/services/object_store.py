@@ -144,7 +144,8 @@ class ObjectStore(Service):
         return found
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
-        """Do an operation for a forked child. A body does not come through."""
+        """Do an operation for a forked child. A body does not come through. Parameters: `operation` is the name of the
+        operation; `key` is what it is about; `data` are its arguments."""
         raise InputError(f"{self.name}.{operation} cannot be used in a worker that dies for real (hard=True)")
 
 

@@ -66,7 +66,8 @@ class Service:
         self._drawn: int | None = None
 
     def attach(self, simulation: Simulation) -> None:
-        """Take its place in a rig; `Rig.service` calls this. Raises `RigStateError` if it is in a rig already."""
+        """Take its place in a rig; `Rig.service` calls this. Raises `RigStateError` if it is in a rig already.
+        Parameters: `simulation` is that of the rig."""
         if self._simulation is not None:
             raise RigStateError(f"the service {self.name!r} is in a rig already; make another one for this rig")
         self._simulation = simulation
@@ -217,11 +218,11 @@ class Service:
         return effects.perform(effect, act, key, data, before, after)
 
     def delay_ns(self, operation: str, number: int) -> int:
-        """Return how much longer a call takes because of faults."""
+        """Return how much longer a call takes because of faults. Parameters: `number` is its number or index."""
         return sum(fault.does.by_ns for fault in self._striking(operation, number, SLOW))
 
     def spend(self, ns: int) -> None:
-        """Let time pass for the caller."""
+        """Let time pass for the caller. Parameters: `ns` is a time in nanoseconds."""
         loop = self.in_rig("").loop
         if loop.current is not None:
             loop.sleep(ns)

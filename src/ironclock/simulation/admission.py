@@ -45,7 +45,8 @@ class Conditions:
         return f"<conditions, of which are off: {', '.join(sorted(self._off)) or 'none'}>"
 
     def follow(self, name: str, predicate: Callable[[], Any]) -> None:
-        """Let a condition hold while a predicate is true, such as ``lambda: disk.free > 10``.
+        """Let a condition hold while a predicate is true, such as ``lambda: disk.free > 10``. Parameters: `name` is its
+        name; `predicate` is a function without arguments.
 
         The predicate is called after every event while a job waits for the condition. Raises `InputError` if no job
         type has the condition, or if the predicate cannot be called.

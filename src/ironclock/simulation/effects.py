@@ -122,7 +122,8 @@ class Effects(Sequence[Effect]):
         self, name: str, act: Callable[[], Any], key: Any, data: dict[str, Any],
         before: Callable[[], None] | None = None, after: Callable[[], None] | None = None,
     ) -> Any:  # fmt: skip
-        """Do `act`, with a seam before and after it, and write down that it was done.
+        """Do `act`, with a seam before and after it, and write down that it was done. Parameters: `name` is its name;
+        `key` is what it is about; `data` are its arguments.
 
         `before` can raise an error before it is done, `after` when it is done.
         """
@@ -151,7 +152,8 @@ class Effects(Sequence[Effect]):
     async def performing(
         self, name: str, key: Any, data: dict[str, Any], outcome: str = "done"
     ) -> AsyncIterator[None]:  # fmt: skip
-        """Write down that the block of a coroutine was done, or failed, with a seam before and after it."""
+        """Write down that the block of a coroutine was done, or failed, with a seam before and after it. Parameters:
+        `name` is its name; `key` is what it is about; `data` are its arguments; `outcome` is how it ended."""
         with self.noting(name, key, data, outcome):
             await pass_seam_in_coroutine(self._loop, f"before {name}")
             yield
@@ -160,7 +162,8 @@ class Effects(Sequence[Effect]):
     @contextmanager
     def noting(self, name: str, key: Any, data: dict[str, Any], outcome: str = "done") -> Iterator[None]:
         """Write down that the block was done (or, as `outcome` says, repeated), or failed. A generator that its reader
-        leaves early has done its work."""
+        leaves early has done its work. Parameters: `name` is its name; `key` is what it is about; `data` are its
+        arguments."""
         try:
             yield
         except GeneratorExit:
@@ -172,7 +175,8 @@ class Effects(Sequence[Effect]):
         self.note(name, key, outcome, data)
 
     def was_done(self, name: str, key: Any) -> bool:
-        """Return True if an effect of a name in `keys_done` was done with a key."""
+        """Return True if an effect of a name in `keys_done` was done with a key. Parameters: `name` is its name; `key`
+        is what it is about."""
         return repr(key) in self.keys_done.get(name, ())
 
     def _note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
@@ -182,7 +186,7 @@ class Effects(Sequence[Effect]):
             self.note(name, key, outcome, {**data, "error": type(error).__name__})
 
     def pass_seam(self, seam: str) -> None:
-        """Pass a seam in the running code."""
+        """Pass a seam in the running code. Parameters: `seam` is the name of the seam."""
         if self._loop.fault_hook is not None:
             self._loop.fault_hook(seam)
 
@@ -194,14 +198,16 @@ class Effects(Sequence[Effect]):
         return task if owner is None else owner if owner.job.number else None
 
     def note(self, name: str, key: Any, outcome: str, data: dict[str, Any]) -> None:
-        """Write an effect of the running task down, at this instant."""
+        """Write an effect of the running task down, at this instant. Parameters: `name` is its name; `key` is what it
+        is about; `outcome` is how it ended; `data` are its arguments."""
         if self.forward is not None:
             self.forward(name, key, outcome, data)
         else:
             self.write(name, key, outcome, data, self._loop.current)
 
     def write(self, name: str, key: Any, outcome: str, data: dict[str, Any], task: Any) -> None:
-        """Write an effect of a task down, at this instant."""
+        """Write an effect of a task down, at this instant. Parameters: `name` is its name; `key` is what it is about;
+        `outcome` is how it ended; `data` are its arguments; `task` is whose effect it is."""
         loop = self._loop
         if name not in self.names:
             self.names[name] = None

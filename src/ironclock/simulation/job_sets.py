@@ -336,11 +336,11 @@ class Expected:
         """Its state. None: any."""
 
     def is_of(self, job: Job[Any]) -> bool:
-        """Return True if a job is of the expected type."""
+        """Return True if a job is of the expected type. Parameters: `job` is the job."""
         return job.name == self.name or live_job(job).type.has(self._job)
 
     def differences(self, job: Job[Any]) -> list[str]:
-        """Return in words what is different in a job. Empty if it is as expected."""
+        """Return in words what is different in a job. Empty if it is as expected. Parameters: `job` is the job."""
         found = []
         if not self.is_of(job):
             found.append(f"name {job.name}")
@@ -356,7 +356,7 @@ class Expected:
         return found
 
     def has_arguments(self, job: Job[Any]) -> bool:
-        """Return True if a job has the expected arguments."""
+        """Return True if a job has the expected arguments. Parameters: `job` is the job."""
         args, kwargs = job.args, job.kwargs
         if self.open_ended:
             args = args[: len(self.args)]

@@ -126,7 +126,8 @@ class Policy:
         return f"Policy({', '.join(values)})"
 
     def changed(self, **changes: Any) -> Policy:
-        """Return this policy with some values changed. A change of None keeps the value."""
+        """Return this policy with some values changed. A change of None keeps the value. Parameters: `changes` are
+        fields of the policy."""
         made = object.__new__(Policy)  # each run of a search makes its policies anew: `replace` takes twice as long
         vars(made).update(vars(self))
         vars(made).update({name: value for name, value in changes.items() if value is not None})
@@ -220,7 +221,8 @@ class JobType(Generic[P, R_co]):
         self._is_made = True
 
     def deploy(self, deployment: Versions | None, fn: Callable[..., Any], *versions: Callable[..., Any]) -> None:
-        """Begin a deployment, or end one (None).
+        """Begin a deployment, or end one (None). Parameters: `deployment` is the deployment that begins (None: one
+        ends).
 
         Parameters: `fn` is the callable from now on; `versions` are others that its jobs can meet as well.
         """
@@ -234,7 +236,7 @@ class JobType(Generic[P, R_co]):
         self.is_simple = False
 
     def has(self, fn: object) -> bool:
-        """Return True if a callable is one that it has, or has had."""
+        """Return True if a callable is one that it has, or has had. Parameters: `fn` is a callable."""
         return any(one is fn for one in self.known_fns)
 
     def call(self, *args: P.args, **kwargs: P.kwargs) -> Call[R_co]:

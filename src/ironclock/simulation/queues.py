@@ -120,7 +120,7 @@ class QueueControl:
     # --- what the simulation asks -------------------------------------------------------------------
 
     def reason_to_wait(self, job: LiveJob) -> str:
-        """Return in words why a job of this queue cannot start now. Empty if it can."""
+        """Return in words why a job of this queue cannot start now. Empty if it can. Parameters: `job` is the job."""
         if self._paused:
             return f"queue {self.name!r} is paused"
         if self._limit is not None and self._running >= self._limit:
@@ -136,7 +136,7 @@ class QueueControl:
         return ""
 
     def keep_back(self, waiting: Waiting) -> None:
-        """Keep a job that cannot start until something changes."""
+        """Keep a job that cannot start until something changes. Parameters: `waiting` is the job in its queue."""
         self._kept_back.append(waiting)
         if self._rate is not None and len(self._starts) >= self._rate[0]:
             at = self._starts[0] + self._rate[1]
@@ -145,7 +145,7 @@ class QueueControl:
                 self._loop.schedule_world_event(at, self._reopen, None)
 
     def count_start(self, job: LiveJob) -> None:
-        """Count a job that starts."""
+        """Count a job that starts. Parameters: `job` is the job."""
         self._running += 1
         if self._per_key is not None:
             key = _hashable(job.key)
@@ -154,7 +154,7 @@ class QueueControl:
             self._starts.append(self._loop.now)
 
     def count_end(self, job: LiveJob) -> None:
-        """Count a job that runs no more."""
+        """Count a job that runs no more. Parameters: `job` is the job."""
         self._running = max(0, self._running - 1)
         if self._per_key is not None:
             key = _hashable(job.key)

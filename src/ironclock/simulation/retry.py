@@ -294,7 +294,8 @@ class Retry:
     def decide(
         self, attempt: int, error: BaseException, previous: int, elapsed: int, chance: Callable[[], random.Random]
     ) -> tuple[Verdict, int]:
-        """Return what follows failed attempt number `attempt`, and the wait in nanoseconds.
+        """Return what follows failed attempt number `attempt`, and the wait in nanoseconds. Parameters: `error` is an
+        error.
 
         `previous` is the wait before this attempt, `elapsed` the time since the start of the first one, both in
         nanoseconds. `chance` returns the generator for jitter.
@@ -312,14 +313,14 @@ class Retry:
             return "dead", 0
         return "retry", wait
 
-    def values(self) -> tuple[object, ...]:
+    def _values(self) -> tuple[object, ...]:
         return self.attempts, self.wait, self.on, self.never_on, self.drop_on, self.within, self.budget
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Retry) and self.values() == other.values()
+        return isinstance(other, Retry) and self._values() == other.values()
 
     def __hash__(self) -> int:
-        return hash(self.values())
+        return hash(self._values())
 
     def describe(self) -> str:
         """Return the policy in words."""

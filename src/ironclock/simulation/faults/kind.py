@@ -86,23 +86,26 @@ class Passing:
         return ()
 
     def fail(self, error: BaseException, after_ns: int = 0) -> None:
-        """Let it fail with an error, after so many nanoseconds."""
+        """Let it fail with an error, after so many nanoseconds. Parameters: `error` is an error; `after_ns` is how long
+        that takes, in nanoseconds."""
         raise self._impossible("fail")
 
     def wait(self, ns: int | None) -> None:
-        """Let it take so many nanoseconds longer. None: it hangs."""
+        """Let it take so many nanoseconds longer. None: it hangs. Parameters: `ns` is a time in nanoseconds."""
         raise self._impossible("wait")
 
     def take(self, ns: int) -> None:
-        """Let it take so many nanoseconds in all."""
+        """Let it take so many nanoseconds in all. Parameters: `ns` is a time in nanoseconds."""
         self.wait(ns)
 
     def crash(self, strike: Strike) -> None:
-        """Let its worker die. A new one is up after the time of the strike."""
+        """Let its worker die. A new one is up after the time of the strike. Parameters: `strike` is what strikes
+        (`Strike`)."""
         raise self._impossible("crash")
 
     def deliver_again(self, after_ns: int) -> None:
-        """Deliver its message a second time, so long after this one."""
+        """Deliver its message a second time, so long after this one. Parameters: `after_ns` is how long that takes, in
+        nanoseconds."""
         raise self._impossible("deliver_again")
 
     def lose_ack(self) -> None:
@@ -114,11 +117,11 @@ class Passing:
         raise self._impossible("other_version")
 
     def come_late(self, ns: int) -> None:
-        """Let it come so many nanoseconds later."""
+        """Let it come so many nanoseconds later. Parameters: `ns` is a time in nanoseconds."""
         raise self._impossible("come_late")
 
     def miss(self, ns: int) -> None:
-        """Let nobody see it for so many nanoseconds."""
+        """Let nobody see it for so many nanoseconds. Parameters: `ns` is a time in nanoseconds."""
         raise self._impossible("miss")
 
     def fetch(self) -> None:
@@ -126,7 +129,7 @@ class Passing:
         raise self._impossible("fetch")
 
     def refuse(self, error: BaseException) -> None:
-        """Let the queue refuse what is enqueued."""
+        """Let the queue refuse what is enqueued. Parameters: `error` is an error."""
         self.fail(error)
 
     def _impossible(self, operation: str) -> NotImplementedError:
@@ -201,26 +204,28 @@ class FaultKind:
     """True if a search tries it without being asked."""
 
     def strike(self, passing: Passing, strike: Strike) -> None:
-        """Do to whoever passes what this kind does."""
+        """Do to whoever passes what this kind does. Parameters: `passing` is who passes (`Passing`)."""
         raise NotImplementedError(f"the fault {self.name!r} does not say what it does; give it a method strike")
 
     def fits_at(self, seam: str) -> bool:
-        """Return True if it fits at a seam, whoever passes."""
+        """Return True if it fits at a seam, whoever passes. Parameters: `seam` is the name of the seam."""
         return seam in self.seams or (" " in seam and seam not in SEAMS and seam.partition(" ")[0] in self.seams)
 
     def fits(self, passing: Passing) -> bool:
-        """Return True if a search lets it strike whoever passes."""
+        """Return True if a search lets it strike whoever passes. Parameters: `passing` is who passes (`Passing`)."""
         return passing.about in self.strikes and self.needs <= passing.can
 
     def amounts(self, passing: Passing, tried: Amounts, passed: int) -> Iterable[int]:
-        """Return how much of it a search tries here: durations in nanoseconds, or numbers.
+        """Return how much of it a search tries here: durations in nanoseconds, or numbers. Parameters: `passing` is who
+        passes (`Passing`); `tried` is how much a search tries.
 
         Parameters: `passed` says how often anybody has passed such a seam, this time included.
         """
         return _ONCE
 
     def ends_job(self, passing: Passing) -> bool:
-        """Return True if a job would become a dead letter as its policy says: that is not a finding.
+        """Return True if a job would become a dead letter as its policy says: that is not a finding. Parameters:
+        `passing` is who passes (`Passing`).
 
         The only attempt of a job is spared only at its start: its code can deal with an error inside it. The policy of
         a job that the application's own workers run is not known.
@@ -235,15 +240,17 @@ class FaultKind:
         return limit is not None and job.unacknowledged + 1 >= limit
 
     def error(self, seam: str) -> ErrorLike | None:
-        """Return the error that it raises at a seam if nobody gives another one. None if it raises none."""
+        """Return the error that it raises at a seam if nobody gives another one. None if it raises none. Parameters:
+        `seam` is the name of the seam."""
         return None
 
     def goes_on(self, began: str, passing: Passing, is_same_job: bool) -> bool:
-        """Return True if one that lasts, and has begun at the seam `began`, strikes here as well."""
+        """Return True if one that lasts, and has begun at the seam `began`, strikes here as well. Parameters: `passing`
+        is who passes (`Passing`); `is_same_job` is True if it is the same job."""
         return False
 
     def describe(self, by_ns: int) -> str:
-        """Return a placed fault of this kind in words."""
+        """Return a placed fault of this kind in words. Parameters: `by_ns` is its duration in nanoseconds."""
         return (self.place_words or self.name).format(by=spell(by_ns))
 
     def __repr__(self) -> str:
