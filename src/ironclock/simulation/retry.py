@@ -317,7 +317,7 @@ class Retry:
         return self.attempts, self.wait, self.on, self.never_on, self.drop_on, self.within, self.budget
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Retry) and self._values() == other.values()
+        return isinstance(other, Retry) and self._values() == other._values()
 
     def __hash__(self) -> int:
         return hash(self._values())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import weakref
 from collections import deque
 from collections.abc import Container
 from typing import TYPE_CHECKING, Any
@@ -15,14 +16,13 @@ recent_locks: deque[Any] = deque(maxlen=512)
 """The locks that were taken since one task went on in place of another: they are those of the running task. To write
 down the task at each lock would cost more than the lock."""
 
-_MOST = 1_000  # how many locks are kept; those that are free are dropped then
-
 
 class HeldLocks:
-    """The locks that the tasks of one rig hold."""
+    """The locks that the tasks of one rig hold. A lock that nobody refers to any more, such as that of a wait which is
+    over, is not kept."""
 
     def __init__(self) -> None:
-        self._by_identity: dict[int, tuple[Task, Any]] = {}
+        self._tasks: weakref.WeakKeyDictionary[Any, Task] | None = None  # by lock; made when a task holds one
 
     def note_recent(self, task: Task | None) -> None:
         """Note that a task has taken the recent locks. Called when it is suspended, or dies."""
@@ -33,14 +33,17 @@ class HeldLocks:
 
     def note(self, task: Task | None, lock: Any) -> None:
         """Note that a task (None: the test's own code) has taken a lock."""
-        if task is None or not lock.locked():
-            self._by_identity.pop(id(lock), None)
-            return
-        self._by_identity[id(lock)] = task, lock
-        if len(self._by_identity) > _MOST:
-            self._by_identity = {key: held for key, held in self._by_identity.items() if held[1].locked()}
+        if task is not None and lock.locked():
+            if self._tasks is None:
+                self._tasks = weakref.WeakKeyDictionary()
+            self._tasks[lock] = task
+        elif self._tasks is not None:
+            self._tasks.pop(lock, None)
 
     def take_from(self, tasks: Container[Task] | None) -> list[Any]:
         """Forget the locks of some tasks (None: of all); return them."""
-        held = list(self._by_identity.items())
-        return [self._by_identity.pop(key)[1] for key, (task, _) in held if tasks is None or task in tasks]
+        known: Any = self._tasks or {}
+        taken = [lock for lock, task in list(known.items()) if tasks is None or task in tasks]
+        for lock in taken:
+            known.pop(lock, None)
+        return taken
