@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test test-all check bench docs pictures clean
+.PHONY: demo test test-all exhaustive check bench docs pictures clean
 
 .venv/ready: pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "Iron Clock needs Python 3.11 or later; say which: make PYTHON=python3.12")'
@@ -17,7 +17,9 @@ demo: .venv/ready  ## one evening at the ferry line
 test: .venv/ready  ## the test suite, on every core
 	$(BIN)/python -m pytest -n auto --dist worksteal
 
-test-all: test  ## and the exhaustive tests, in full
+test-all: test exhaustive  ## and the exhaustive tests, in full
+
+exhaustive: .venv/ready
 	$(BIN)/python -m pytest -n auto --dist loadgroup --exhaustive
 
 check: .venv/ready  ## style and types

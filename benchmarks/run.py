@@ -16,6 +16,7 @@ import bench_engine
 import bench_forecast
 import bench_forecast_accuracy
 import bench_import
+import bench_kept
 import bench_logs
 import bench_probe
 import bench_report
@@ -24,6 +25,7 @@ import bench_suite
 import bench_workers
 
 PARTS = {
+    "kept": bench_kept.main,
     "engine": bench_engine.main,
     "clock": bench_clock.main,
     "border": bench_border.main,

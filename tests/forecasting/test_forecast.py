@@ -108,6 +108,7 @@ def test_waits_shorter_than_a_bin_are_seen(mean: float) -> None:
     assert found.mean("wait_mean") == pytest.approx(3 * mean, rel=0.02)
 
 
+@pytest.mark.exhaustive
 def test_long_and_short_jobs_in_one_queue() -> None:
     """Source: F. Pollaczek and A. Khinchine: lambda E[S^2] / 2 (1 - rho), whatever the durations are."""
     long, short = Stream("long", spread_of("2m"), rate=0.004), Stream("short", spread_of("1s"), rate=0.2)
@@ -116,6 +117,7 @@ def test_long_and_short_jobs_in_one_queue() -> None:
     assert mean_wait([long, short], 1, "300h") == pytest.approx(wanted, rel=0.02)
 
 
+@pytest.mark.exhaustive
 def test_priorities_within_a_queue() -> None:
     """Source: A. Cobham, Priority Assignment in Waiting Line Problems, 1954: W0 / ((1 - s_before) (1 - s_until))."""
     urgent = Stream("urgent", spread_of({"mean": "2s"}), rate=0.15, priority=1)

@@ -61,6 +61,7 @@ def test_too_few_workers_are_no_storm() -> None:
     assert ic.forecast(Workload([stream], [WorkerPool(2)]), span="3h", replications=10).storm == 0.0
 
 
+@pytest.mark.exhaustive
 def test_the_load_at_which_storms_begin(tmp_path: Path) -> None:
     border = ic.storm_load(STORM, span="3h", replications=4)
     assert border.calm is not None
@@ -175,6 +176,7 @@ def test_cohorts_say_which_waits_they_do_not_see() -> None:
     assert few.warnings == ()
 
 
+@pytest.mark.exhaustive
 def test_a_workload_that_is_too_large_is_worked_out_smaller() -> None:
     """With a limit, cohorts would leave something out: a smaller workload stands for the large one."""
     stream = Stream("m", spread_of("1s"), bursts=[(60.0, 2_000_000.0)], queue="harbour", expires=200.0)
@@ -185,6 +187,7 @@ def test_a_workload_that_is_too_large_is_worked_out_smaller() -> None:
     assert found.mean("dropped") == pytest.approx(2_000_000 - 800 * 200, rel=0.01)
 
 
+@pytest.mark.exhaustive
 def test_compiled_or_not_it_is_the_same_forecast(tmp_path: Path) -> None:
     code = """
 import ironclock as ic, sys

@@ -622,6 +622,7 @@ def test_a_run_leaves_nothing_to_the_next() -> None:
     assert objects_after(240) < before + 1_500
 
 
+@pytest.mark.exhaustive
 def test_a_search_leaves_no_line_on_stderr() -> None:
     """Dead workers leave event loops, coroutines, threads, files, sockets and transactions: nothing is said of them."""
     code = """
