@@ -176,7 +176,7 @@ def test_it_agrees_with_the_exact_engine(name: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "name", [name if "s" in name[:1] else exhaustive(name) for name in sorted(WORKLOADS | SCENARIOS)]
+    "name", [exhaustive(name) if number % 10 else name for number, name in enumerate(sorted(WORKLOADS | SCENARIOS))]
 )
 def test_the_figures_that_are_kept_are_those_of_the_exact_engine(name: str) -> None:
     kept = json.loads(KEPT.read_text())[name]
