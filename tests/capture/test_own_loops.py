@@ -615,6 +615,22 @@ def test_a_loop_that_dies_at_one_instant_again_and_again_is_an_error() -> None:
             rig.advance("1h")
 
 
+def test_an_acknowledgement_that_is_lost_for_ever_is_an_error() -> None:
+    def work() -> None:
+        dispatch_at_once(7)
+        time.sleep(1_000)
+
+    def dispatch_at_once(number: int) -> None:
+        return
+
+    with ic.Rig() as rig:
+        rig.handler(dispatch_at_once, id="number", job=lambda number: "charge")
+        rig.faults.lose_ack("charge")
+        rig.run_loop(work)
+        with pytest.raises(ic.StuckError, match="charge-1 is delivered over 500 times at"):
+            rig.advance("1h")
+
+
 def test_a_loop_that_raises_at_once_and_restarts_at_once_is_an_error() -> None:
     def fails() -> None:
         raise ValueError("no berth")

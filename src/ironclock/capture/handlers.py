@@ -7,8 +7,9 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
-from ..errors import TapError, nearest
+from ..errors import StuckError, TapError, nearest
 from ..simulation.attempts import subject_of
+from ..simulation.delivery import DELIVERIES_LIMIT
 from ..simulation.faults.kind import Operation, Passing, Strike, Subject
 from ..simulation.faults.seam_faults import FOR_EVER, wait_in_coroutine
 from ..simulation.jobs import LiveAttempt, LiveJob
@@ -108,6 +109,7 @@ class _Call:
         self._events = tap.loops.simulation.loop
         self._deliveries = 1
         self._attempts = 0
+        self._began_ns = self._events.now
         self._doubles = 0  # how many of the deliveries that are left are doubles
         self._is_double = False
         self._waits: list[int] = []
@@ -119,8 +121,15 @@ class _Call:
         self.is_heard = True
 
     def goes_on(self) -> bool:
-        """Return True if the message is delivered once more. Counts that delivery."""
+        """Return True if the message is delivered once more. Counts that delivery. Raises `StuckError` if it is delivered
+        again and again at one instant."""
         self._deliveries -= 1
+        if self._attempts > DELIVERIES_LIMIT and self._events.now == self._began_ns:
+            raise self._events.stop(StuckError(
+                f"{self._job.id} is delivered over {DELIVERIES_LIMIT} times at "
+                f"{self._events.timeline.text(self._events.now)}, because nobody hears that it is done; give the fault "
+                "attempts=..."
+            ))  # fmt: skip
         self._is_double = self._doubles > 0
         self._doubles -= self._is_double
         return self._deliveries >= 0

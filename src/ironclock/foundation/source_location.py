@@ -75,17 +75,19 @@ def in_application() -> str:
 
 
 def innermost(error: BaseException) -> tuple[CodeType | None, int]:
-    """Return the code and instruction of the innermost user frame that an error came through."""
+    """Return the code and instruction of the innermost user frame that an error came through. None if there is none."""
     trace = error.__traceback__
     if trace is None:
         return None, 0
     if trace.tb_next is None:  # raised in the job's function itself, as most are
         return trace.tb_frame.f_code, trace.tb_lasti
-    found = trace
+    found: TracebackType | None = None
     while trace is not None:
         if not trace.tb_frame.f_code.co_filename.startswith(_HOME):
             found = trace
         trace = trace.tb_next
+    if found is None:  # placed by a fault, before the code of the user
+        return None, 0
     return found.tb_frame.f_code, found.tb_lasti  # the line of an instruction is worked out only if somebody asks
 
 
