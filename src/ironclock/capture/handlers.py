@@ -121,7 +121,7 @@ class _Call:
         self.is_heard = True
 
     def goes_on(self) -> bool:
-        """Return True if the message is delivered once more. Counts that delivery. Raises `StuckError` if it is delivered
+        """Return True if the message is delivered once more, and count that. Raises `StuckError` if it is delivered
         again and again at one instant."""
         self._deliveries -= 1
         if self._attempts > DELIVERIES_LIMIT and self._events.now == self._began_ns:
