@@ -19,8 +19,8 @@ test: .venv/ready  ## the test suite, on every core
 
 test-all: test exhaustive  ## and the exhaustive tests, in full
 
-exhaustive: .venv/ready
-	$(BIN)/python -m pytest -n auto --dist loadgroup --exhaustive
+exhaustive: .venv/ready  ## the exhaustive tests alone; WITHOUT=slow leaves out the slowest, as CI does
+	$(BIN)/python -m pytest -n auto --dist loadgroup --exhaustive $(if $(WITHOUT),-m "not $(WITHOUT)")
 
 check: .venv/ready  ## style and types
 	$(BIN)/ruff check .

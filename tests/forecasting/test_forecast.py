@@ -109,6 +109,7 @@ def test_waits_shorter_than_a_bin_are_seen(mean: float) -> None:
 
 
 @pytest.mark.exhaustive
+@pytest.mark.slow
 def test_long_and_short_jobs_in_one_queue() -> None:
     """Source: F. Pollaczek and A. Khinchine: lambda E[S^2] / 2 (1 - rho), whatever the durations are."""
     long, short = Stream("long", spread_of("2m"), rate=0.004), Stream("short", spread_of("1s"), rate=0.2)
@@ -118,6 +119,7 @@ def test_long_and_short_jobs_in_one_queue() -> None:
 
 
 @pytest.mark.exhaustive
+@pytest.mark.slow
 def test_priorities_within_a_queue() -> None:
     """Source: A. Cobham, Priority Assignment in Waiting Line Problems, 1954: W0 / ((1 - s_before) (1 - s_until))."""
     urgent = Stream("urgent", spread_of({"mean": "2s"}), rate=0.15, priority=1)

@@ -62,6 +62,7 @@ def test_too_few_workers_are_no_storm() -> None:
 
 
 @pytest.mark.exhaustive
+@pytest.mark.slow
 def test_the_load_at_which_storms_begin(tmp_path: Path) -> None:
     border = ic.storm_load(STORM, span="3h", replications=4)
     assert border.calm is not None
@@ -177,6 +178,7 @@ def test_cohorts_say_which_waits_they_do_not_see() -> None:
 
 
 @pytest.mark.exhaustive
+@pytest.mark.slow
 def test_a_workload_that_is_too_large_is_worked_out_smaller() -> None:
     """With a limit, cohorts would leave something out: a smaller workload stands for the large one."""
     stream = Stream("m", spread_of("1s"), bursts=[(60.0, 2_000_000.0)], queue="harbour", expires=200.0)
@@ -188,6 +190,7 @@ def test_a_workload_that_is_too_large_is_worked_out_smaller() -> None:
 
 
 @pytest.mark.exhaustive
+@pytest.mark.slow
 def test_compiled_or_not_it_is_the_same_forecast(tmp_path: Path) -> None:
     code = """
 import ironclock as ic, sys

@@ -113,6 +113,7 @@ def ten_thousand() -> None:
 
 @pytest.mark.exhaustive
 @pytest.mark.skipif(not sys.platform.startswith("linux"), reason="reads the memory of the process from /proc")
+@pytest.mark.slow
 def test_ten_thousand_rigs_in_one_process() -> None:
     code = (
         f"import sys; sys.path.insert(0, {__file__.rpartition('/')[0]!r}); import test_many_rigs as m; m.ten_thousand()"

@@ -20,20 +20,25 @@ def test_there_are_enough_of_them() -> None:
     assert len({mistake.name for mistake in MISTAKES}) == len(MISTAKES) >= 24
 
 
-@pytest.mark.parametrize("mistake", MISTAKES, ids=lambda mistake: mistake.name)
-def test_it_is_found_and_its_twin_is_spared(mistake: Mistake, exhaustive: bool) -> None:
+SLOW = (pytest.mark.exhaustive, pytest.mark.slow)
+
+
+@pytest.mark.parametrize("mistake", [
+    pytest.param(one, id=one.name, marks=SLOW if one.name in LOOPED else ()) for one in MISTAKES
+])  # fmt: skip
+def test_it_is_found_and_its_twin_is_spared(mistake: Mistake) -> None:
     assert mistake.story.__doc__
     found = mistake.probe(mistake.bug, runs=1_000, first=True)
     assert found, found
     assert found.coverage.shrinking < 200
-    assert not mistake.probe(mistake.fix, runs=120 if exhaustive else 25)
+    assert not mistake.probe(mistake.fix, runs=120 if mistake.name in LOOPED else 40)
 
 
 @pytest.mark.parametrize("mistake", [
-    pytest.param(one, id=one.name, marks=[] if number < 16 else pytest.mark.exhaustive)
+    pytest.param(one, id=one.name, marks=() if number < 16 else SLOW)
     for number, one in enumerate(one for one in MISTAKES if one.name in LOOPED)
 ])  # fmt: skip
-def test_it_is_found_on_worker_loops_as_well(mistake: Mistake, exhaustive: bool) -> None:
+def test_it_is_found_on_worker_loops_as_well(mistake: Mistake) -> None:
     """The same story, with a queue and worker loops of its own in place of the rig's workers."""
     assert mistake.probe(partial(on_worker_loops, mistake, False), runs=400, first=True)
-    assert not mistake.probe(partial(on_worker_loops, mistake, True), runs=40 if exhaustive else 10)
+    assert not mistake.probe(partial(on_worker_loops, mistake, True), runs=30)

@@ -222,7 +222,8 @@ def test_lines_of_what_has_no_source() -> None:
         ic.probe(probed.counted, lines=[3])  # type: ignore[list-item]
 
 
-@pytest.mark.parametrize("kind", [threading.Lock, pytest.param(threading.Condition, marks=pytest.mark.exhaustive)])
+@pytest.mark.exhaustive
+@pytest.mark.parametrize("kind", [threading.Lock, threading.Condition])
 def test_a_trace_function_changes_nothing_of_a_search(kind: Any) -> None:
     """Coverage and debuggers trace: frames live longer and stand at other addresses."""
 

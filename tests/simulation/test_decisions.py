@@ -90,3 +90,15 @@ def test_time_that_is_spent_before_the_code_counts_for_the_timeout() -> None:
     simulation.run_dry(5 * MINUTE)
     assert [attempt.outcome for attempt in job.attempts] == ["timed-out", "done"]
     assert job.attempts[0].ended_ns == MINUTE // 2
+
+
+def test_a_job_that_is_left_out_gives_its_key_to_no_other() -> None:
+    simulation, _, _ = world(Chosen())
+    types = simulation.broker.types
+    once = types["work"] = JobType(lambda number: None, "work", Policy(unique="refuse"))
+    other = types["other"] = JobType(lambda: None, "other", Policy(expires="1h"))
+    for number in (1, 2, 3):
+        simulation.broker.enqueue(once, (number,), {}, MINUTE)
+    simulation.broker.enqueue(other, (), {}, MINUTE)
+    again = simulation.broker.enqueue(once, (3,), {}, MINUTE)
+    assert again.state == "held", "the one before it was left out, so that nothing refuses it"
