@@ -641,6 +641,17 @@ def test_a_loop_that_raises_at_once_and_restarts_at_once_is_an_error() -> None:
             rig.advance("1h")
 
 
+def test_a_loop_that_never_lets_time_pass_is_named() -> None:
+    def polls() -> None:
+        while True:
+            time.sleep(0)
+
+    with ic.Rig() as rig:
+        rig.run_loop(polls, name="polls")
+        with pytest.raises(ic.StuckError, match="polls-1 reads the clock again and again"):
+            rig.advance("1h")
+
+
 def test_an_asyncio_loop_has_signal_handlers_of_its_own() -> None:
     stopped: list[str] = []
 

@@ -6,6 +6,7 @@ import random
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from operator import attrgetter
 from typing import Literal, TypeAlias
 
 from ..errors import PolicyError
@@ -228,6 +229,9 @@ def error_types(given: object, what: str) -> tuple[type[BaseException], ...]:
 _NO_CHANCE = random.Random(0)  # nothing is drawn from it
 
 
+_COMPARED = attrgetter("attempts", "wait", "on", "never_on", "drop_on", "within", "budget")
+
+
 class Retry:
     """What happens after a failed attempt.
 
@@ -313,14 +317,11 @@ class Retry:
             return "dead", 0
         return "retry", wait
 
-    def _values(self) -> tuple[object, ...]:
-        return self.attempts, self.wait, self.on, self.never_on, self.drop_on, self.within, self.budget
-
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Retry) and self._values() == other._values()
+        return isinstance(other, Retry) and _COMPARED(self) == _COMPARED(other)
 
     def __hash__(self) -> int:
-        return hash(self._values())
+        return hash(_COMPARED(self))
 
     def describe(self) -> str:
         """Return the policy in words."""

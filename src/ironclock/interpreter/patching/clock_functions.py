@@ -168,10 +168,11 @@ class ClockFunctions:
         if progress != self._patience:
             self._patience = progress
             return 0
-        running = None if loop.current is None else loop.current.job
-        job = f"{running.type.name} ({running.id})" if running else "the test's own code"
+        task = loop.current
+        job = None if task is None else task.job
+        who = f"{job.type.name} ({job.id})" if job else "the test's own code" if task is None else task.label
         error = StuckError(
-            f"{job} reads the clock again and again and never lets it move, at {calling()}; the clock stays at "
+            f"{who} reads the clock again and again and never lets it move, at {calling()}; the clock stays at "
             f"{loop.timeline.text(loop.now)} until the code sleeps or returns"
         )
         loop.stop(error)

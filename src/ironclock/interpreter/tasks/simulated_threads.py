@@ -291,7 +291,7 @@ class SimulatedThreads:
                 self.died.append(words)
             hook(thread)
 
-        thread._invoke_excepthook = note
+        vars(thread)["_invoke_excepthook"] = note
 
     def stand_in(self, ident: int, state: int, function: Callable[[], Any]) -> None:
         """Start a simulated thread in place of a real one, which waits for it: it has its identifier and values.
