@@ -79,7 +79,7 @@ def test_whatever_a_search_tries_strikes(way: str) -> None:
         usual = plain.rig.history.digest()
         assert [job.state for job in plain.rig.jobs("charge")] == ["done"]
     for of_kind in moves.values():
-        for move in of_kind[:2]:
+        for move in of_kind[:1]:
             with searched.playing(Plan((move,))) as played:
                 assert move in played.control.done, move
                 assert played.rig.history.digest() != usual, move

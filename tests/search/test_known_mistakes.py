@@ -31,7 +31,7 @@ def test_it_is_found_and_its_twin_is_spared(mistake: Mistake) -> None:
     found = mistake.probe(mistake.bug, runs=1_000, first=True)
     assert found, found
     assert found.coverage.shrinking < 200
-    assert not mistake.probe(mistake.fix, runs=120 if mistake.name in LOOPED else 40)
+    assert not mistake.probe(mistake.fix, runs=120 if mistake.name in LOOPED else 25)
 
 
 @pytest.mark.parametrize("mistake", [
@@ -41,4 +41,4 @@ def test_it_is_found_and_its_twin_is_spared(mistake: Mistake) -> None:
 def test_it_is_found_on_worker_loops_as_well(mistake: Mistake) -> None:
     """The same story, with a queue and worker loops of its own in place of the rig's workers."""
     assert mistake.probe(partial(on_worker_loops, mistake, False), runs=400, first=True)
-    assert not mistake.probe(partial(on_worker_loops, mistake, True), runs=30)
+    assert not mistake.probe(partial(on_worker_loops, mistake, True), runs=15)

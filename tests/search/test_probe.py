@@ -140,6 +140,7 @@ def fails_at_most(count: int) -> Any:
     )
 
 
+@pytest.mark.exhaustive
 def test_an_effect_fails_several_times_in_a_row() -> None:
     (found,) = ic.probe(five_tries, fails_at_most(3), depth=1, faults=["fail_repeatedly"])
     assert found.moves == ("work-1, attempt 1, start: it fails 4 times in a row",), "as few as break the law"
@@ -274,6 +275,7 @@ def test_idle_polls_are_one_seam() -> None:
     )
 
 
+@pytest.mark.exhaustive
 def test_three_faults_are_drawn_by_lot() -> None:
     def story(rig: ic.Rig) -> None:
         for name in ("red", "blue", "grey"):
@@ -339,6 +341,7 @@ def test_errors_are_those_that_were_asked_for() -> None:
     assert law(rig.world) == ["a strange error"], "the token knows the error"
 
 
+@pytest.mark.exhaustive
 def test_the_last_attempt_is_spared_unless_it_is_asked_for() -> None:
     def story(rig: ic.Rig) -> None:
         one_job(rig, lambda: None, retry=ic.Retry(2, "1s"))
