@@ -8,10 +8,9 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from ..errors import StuckError, TapError, nearest
-from ..simulation.attempts import subject_of
 from ..simulation.delivery import DELIVERIES_LIMIT
-from ..simulation.faults.kind import Operation, Passing, Strike, Subject
-from ..simulation.faults.seam_faults import FOR_EVER, wait_in_coroutine
+from ..simulation.faults.kind import Operation, Passing, Strike, Subject, subject_of
+from ..simulation.faults.seam_faults import FOR_EVER, wait_in_code, wait_in_coroutine
 from ..simulation.jobs import LiveAttempt, LiveJob
 from .targets import Replacement, find
 
@@ -220,10 +219,7 @@ class _Call:
         """Wait, and fail, as faults say."""
         waits, self._waits = self._waits, []
         for ns in waits:
-            if ns == FOR_EVER:
-                self._events.wait(_never)
-            else:
-                self._events.sleep(ns, is_seam=False)
+            wait_in_code(self._events, ns)
         self._fail()
 
     async def wait_in_coroutine(self) -> None:
@@ -242,23 +238,16 @@ class _Call:
 class _OfHandler(Passing):
     """A call of a handler passes a seam."""
 
+    attempt: LiveAttempt
+
     def __init__(self, call: _Call, attempt: LiveAttempt, seam: str) -> None:
-        super().__init__(seam, attempt.label)
+        super().__init__(seam, attempt.label, attempt)
         self._call = call
-        self._attempt = attempt
-
-    @property
-    def attempt(self) -> LiveAttempt:
-        return self._attempt
-
-    @property
-    def durations_of(self) -> str:
-        return self._attempt.job.type.name
 
     def subjects(self) -> list[Subject]:
-        loop = self._attempt.loop
+        loop = self.attempt.loop
         assert loop is not None
-        return [subject_of(attempt, attempt.visit(self.seam)) for attempt in loop.subjects(self._attempt)]
+        return [subject_of(attempt, attempt.visit(self.seam)) for attempt in loop.subjects(self.attempt)]
 
     def crash(self, strike: Strike) -> None:
         self.over = True
@@ -318,10 +307,6 @@ def table_of(target: Any) -> dict[str, Any] | None:
             )
         functions[str(name)] = function
     return functions
-
-
-def _never() -> bool:
-    return False
 
 
 def _reader(

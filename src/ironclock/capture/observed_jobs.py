@@ -12,7 +12,6 @@ from typing import TYPE_CHECKING, Any, Protocol
 from ..errors import WorkerDied, is_cancellation
 from ..foundation.source_location import users_part
 from ..history.records import DEAD, UNHEARD
-from ..simulation.attempts import subject_of
 from ..simulation.faults.kind import Passing, Subject
 from ..simulation.jobs import CLOSED, OPEN, LiveAttempt, LiveJob, OwnWorker, WorkerPool
 
@@ -142,8 +141,7 @@ class ObservedJobs:
 
     def died(self, attempt: LiveAttempt, seam: str) -> None:
         """Write down that the worker of an attempt has died."""
-        if attempt in self._unsettled:
-            self._settle(attempt, UNHEARD)
+        self.settle_unheard(attempt)
         if attempt.outcome == "running":
             error = WorkerDied(f"{attempt.worker} died at the seam {seam!r} of attempt {attempt.number}")
             attempt.error = error
@@ -259,15 +257,7 @@ class _KnownByRow(Passing):
     why_not = "and the rig knows it by its row alone; say with rig.handler(...) which function handles it"
 
     def __init__(self, seam: str, attempt: LiveAttempt) -> None:
-        super().__init__(seam, attempt.label)
-        self._attempt = attempt
-
-    @property
-    def attempt(self) -> LiveAttempt:
-        return self._attempt
-
-    def subjects(self) -> tuple[Subject, ...]:
-        return (subject_of(self._attempt),)
+        super().__init__(seam, attempt.label, attempt)
 
 
 class _DeliveredByOthers(Passing):

@@ -75,7 +75,7 @@ class WorkerLoop:
         return self._live.error
 
     def __repr__(self) -> str:
-        return f"<worker loop {self.name}: {self.state}, started {self.starts} times>"
+        return repr(self._live)
 
 
 class LiveLoop:

@@ -30,7 +30,7 @@ from .broker import Broker
 from .delivery import Delivery
 from .event_loop import EventLoop
 from .faults.judge import Judge
-from .faults.kind import Operation, Passing, Strike, Subject
+from .faults.kind import Operation, Passing, Strike, subject_of
 from .faults.placed import PlacedFault
 from .host import Host
 from .jobs import OPEN, Attempt, LiveAttempt, LiveJob, Outcome, worker_died
@@ -506,51 +506,35 @@ def _ends_attempt_only(error: BaseException) -> bool:
     return isinstance(error, SystemExit) or is_cancellation(error)
 
 
-def subject_of(attempt: LiveAttempt, visit: int = 1) -> Subject:
-    """Return whom a fault at an attempt can be meant for."""
-    return Subject(attempt.job.type.name, attempt.number, lambda: attempt.reader, visit)
-
-
 class _Starting(Passing):
     """An attempt on one of the rig's workers, before its code runs."""
 
     can: frozenset[Operation] = frozenset({"fail", "wait", "crash", "deliver_again", "other_version"})
     runs_code = False
+    attempt: LiveAttempt
 
     def __init__(self, attempts: Attempts, attempt: LiveAttempt) -> None:
-        super().__init__("start", attempt.label)
+        super().__init__("start", attempt.label, attempt)
         self._attempts = attempts
-        self._attempt = attempt
         self._usual_ns = -1  # the time that its modelled work takes; -1: not drawn yet
         self._more_ns = 0
-
-    @property
-    def attempt(self) -> LiveAttempt:
-        return self._attempt
-
-    @property
-    def durations_of(self) -> str:
-        return self._attempt.job.type.name
-
-    def subjects(self) -> tuple[Subject, ...]:
-        return (subject_of(self._attempt),)
 
     def spends(self) -> int:
         """Return how many nanoseconds pass before its code runs."""
         if self._usual_ns < 0:
-            self._usual_ns = self._attempts.draw(self._attempt)
+            self._usual_ns = self._attempts.draw(self.attempt)
         return self._usual_ns + self._more_ns
 
     def fail(self, error: BaseException, after_ns: int = 0) -> None:
         self.spends()
         self.over = True
-        self._attempts.fail_after(self._attempt, error, self._more_ns + after_ns)
+        self._attempts.fail_after(self.attempt, error, self._more_ns + after_ns)
 
     def wait(self, ns: int | None) -> None:
         self.spends()
         if ns is None:
             self.over = True
-            self._attempts.hang(self._attempt)
+            self._attempts.hang(self.attempt)
         else:
             self._more_ns += ns
 
@@ -559,36 +543,30 @@ class _Starting(Passing):
 
     def crash(self, strike: Strike) -> None:
         self.over = True
-        self._attempts.crash_by(self._attempt, "start", strike)
+        self._attempts.crash_by(self.attempt, "start", strike)
 
     def deliver_again(self, after_ns: int) -> None:
-        self._attempts.delivery.deliver_twice(self._attempt, after_ns)
+        self._attempts.delivery.deliver_twice(self.attempt, after_ns)
 
     def other_version(self) -> None:
-        self._attempt.other_version = True
+        self.attempt.other_version = True
 
 
 class _Acknowledging(Passing):
     """An attempt on one of the rig's workers, after its code."""
 
+    attempt: LiveAttempt
+
     def __init__(self, attempts: Attempts, attempt: LiveAttempt) -> None:
-        super().__init__("ack", attempt.label)
+        super().__init__("ack", attempt.label, attempt)
         self._attempts = attempts
-        self._attempt = attempt
         hears = attempt.counts or attempt.job.state in _OPEN
         self.can = _CAN_END if hears else _CAN_DIE
         self.is_lost = False
 
-    @property
-    def attempt(self) -> LiveAttempt:
-        return self._attempt
-
-    def subjects(self) -> tuple[Subject, ...]:
-        return (subject_of(self._attempt),)
-
     def crash(self, strike: Strike) -> None:
         self.over = True
-        self._attempts.crash_by(self._attempt, "ack", strike)
+        self._attempts.crash_by(self.attempt, "ack", strike)
 
     def lose_ack(self) -> None:
         self.is_lost = True

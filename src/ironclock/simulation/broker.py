@@ -16,7 +16,7 @@ from .event_loop import EventLoop
 from .faults.judge import Judge
 from .faults.kind import Operation, Passing, Subject
 from .host import Host
-from .jobs import JobHome, LiveJob, State
+from .jobs import WAITING, JobHome, LiveJob, State
 from .life import JobLives
 from .policy import Call, JobType, name_of
 from .pools import Pools
@@ -209,7 +209,7 @@ class Broker:
 
     def withdraw(self, job: LiveJob) -> None:
         """Cancel a job. Raises `RigStateError` if it is running or closed."""
-        if job.state not in _WAITING:
+        if job.state not in WAITING:
             more = "; say what happens to a running job: running='ask', 'throw' or 'kill'" * (job.state == "running")
             raise RigStateError(
                 f"{job.id} is {job.state}; only a held, ready or backing-off job can be withdrawn{more}"
@@ -251,9 +251,6 @@ class Broker:
         """Give a dead letter up for good: its state becomes `dropped`."""
         self.must_be_dead(job)
         self._lives.discard(job)
-
-
-_WAITING = ("held", "ready", "backing-off")
 
 
 class _Put(Passing):

@@ -28,6 +28,9 @@ WhileRunning: TypeAlias = Literal["refuse", "ask", "throw", "kill"]
 OPEN = ("held", "ready", "running", "backing-off")
 """The states of a job that is not finished."""
 
+WAITING = frozenset(("held", "ready", "backing-off"))
+"""The states of a job that waits."""
+
 CLOSED = ("done", "dead", "dropped", "withdrawn", "lost")
 """The states of a job that is finished. `lost`: acknowledged before it ran, and its worker died."""
 

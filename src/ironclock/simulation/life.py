@@ -14,9 +14,8 @@ from ..foundation.source_location import innermost, users_part
 from ..history.history import History
 from ..history.records import DEAD, DROPPED, UNHEARD
 from .event_loop import EventLoop
-from .jobs import CLOSED, OPEN, LiveAttempt, LiveJob, Outcome, State, WorkerPool
+from .jobs import CLOSED, OPEN, WAITING, LiveAttempt, LiveJob, Outcome, State, WorkerPool
 
-_WAITING = frozenset({"held", "ready", "backing-off"})
 _OPEN, _CLOSED = frozenset(OPEN), frozenset(CLOSED)
 
 NEXT: Final[dict[str, frozenset[str]]] = {
@@ -73,7 +72,7 @@ class JobLives:
 
     def ready(self, job: LiveJob) -> None:
         """A job that is due waits for a worker."""
-        assert job.state in _WAITING, f"{job.id} is {job.state} and cannot become ready"
+        assert job.state in WAITING, f"{job.id} is {job.state} and cannot become ready"
         job.state = "ready"
 
     def held(self, job: LiveJob, why: str) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from .fail import Fail
+from .fail import FAIL
 from .kind import Amounts, ErrorLike, FaultKind, Passing, Strike
 
 
@@ -35,7 +35,7 @@ class FailRepeatedly(FaultKind):
     uses_up = "attempt"
     is_lasting = True
     cell = "fails before"
-    excuses = Fail.excuses
+    excuses = FAIL.excuses
 
     def strike(self, passing: Passing, strike: Strike) -> None:
         passing.fail(strike.make_error())
@@ -50,7 +50,7 @@ class FailRepeatedly(FaultKind):
         return [number for number in tried.in_a_row if 1 < number <= most]
 
     def error(self, seam: str) -> ErrorLike:
-        return Fail().error(seam)
+        return FAIL.error(seam)
 
     def goes_on(self, began: str, passing: Passing, is_same_job: bool) -> bool:
         return passing.seam == began and (began != "start" or is_same_job)

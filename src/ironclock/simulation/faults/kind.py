@@ -46,6 +46,11 @@ class Subject:
         self.identity = identity
 
 
+def subject_of(attempt: LiveAttempt, visit: int = 1) -> Subject:
+    """Return whom a fault at an attempt can be meant for."""
+    return Subject(attempt.job.type.name, attempt.number, lambda: attempt.reader, visit)
+
+
 class Passing:
     """Somebody passes a seam. Its methods are what a fault can do to them there.
 
@@ -66,24 +71,23 @@ class Passing:
     job_number = -1
     """The number of the job that is on its way. -1 if it is something else."""
 
-    def __init__(self, seam: str, who: str) -> None:
+    def __init__(self, seam: str, who: str, attempt: LiveAttempt | None = None) -> None:
         self.seam = seam
         self.who = who
         """Its name, the same in every run of the same story."""
-
-    @property
-    def attempt(self) -> LiveAttempt | None:
+        self.attempt = attempt
         """The attempt that passes. None if it is something else."""
-        return None
 
     @property
     def durations_of(self) -> str:
         """The name under which a search finds how long it can take."""
+        if self.seam == "start" and self.attempt is not None:
+            return self.attempt.job.type.name
         return self.seam.removeprefix("before ")
 
     def subjects(self) -> Iterable[Subject]:
         """Return whom a placed fault can be meant for."""
-        return ()
+        return () if self.attempt is None else (subject_of(self.attempt),)
 
     def fail(self, error: BaseException, after_ns: int = 0) -> None:
         """Let it fail with an error, after so many nanoseconds. Parameters: `error` is an error; `after_ns` is how long

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from .fail import Fail
+from .fail import FAIL
 from .fail_repeatedly import begins_lasting, is_before_effect
 from .kind import Amounts, ErrorLike, FaultKind, Passing, Strike
 
@@ -22,7 +22,7 @@ class Outage(FaultKind):
     is_timed = True
     is_lasting = True
     cell = "outage"
-    excuses = Fail.excuses
+    excuses = FAIL.excuses
 
     def strike(self, passing: Passing, strike: Strike) -> None:
         passing.fail(strike.make_error())
@@ -34,7 +34,7 @@ class Outage(FaultKind):
         return (tried.outage_ns,) if begins_lasting(passing, passed) else ()
 
     def error(self, seam: str) -> ErrorLike:
-        return Fail().error(seam)
+        return FAIL.error(seam)
 
     def goes_on(self, began: str, passing: Passing, is_same_job: bool) -> bool:
         return passing.seam.startswith("before ") and service_of(passing.seam) == service_of(began)

@@ -6,13 +6,12 @@ from typing import TYPE_CHECKING
 
 from ...foundation.durations import NS
 from ...history.history import History
-from ..attempts import Attempts, subject_of
+from ..attempts import Attempts
 from ..event_loop import EventLoop
-from ..jobs import LiveAttempt
 from ..requests import Requests
 from ..task import Task
 from .judge import Judge
-from .kind import About, Operation, Passing, Strike, Subject
+from .kind import About, Operation, Passing, Strike, Subject, subject_of
 
 if TYPE_CHECKING:
     import asyncio
@@ -70,19 +69,14 @@ class PassingInCode(Passing):
         self._history = history
         self._attempts = attempts
         self._task = task
-        self._owner = owner
         self._job_name = job_name
         self._waits = waits
         in_own_code = owner is task or (owner is not None and owner.loop is not None and owner.loop.is_main(task))
         self.about: About = "attempt" if in_own_code else "thread"
-        super().__init__(seam, owner.label if in_own_code and owner is not None else task.label)
-
-    @property
-    def attempt(self) -> LiveAttempt | None:
-        return self._owner
+        super().__init__(seam, owner.label if in_own_code and owner is not None else task.label, owner)
 
     def subjects(self) -> list[Subject]:
-        owner = self._owner
+        owner = self.attempt
         if owner is None:
             return []
         attempts = (owner,) if owner.loop is None else owner.loop.subjects(owner)
@@ -105,10 +99,8 @@ class PassingInCode(Passing):
     def wait(self, ns: int | None) -> None:
         if self._waits is not None:
             self._waits.append(FOR_EVER if ns is None else ns)
-        elif ns is None:
-            self._loop.wait(_never)
         else:
-            self._loop.sleep(ns, is_seam=False)
+            wait_in_code(self._loop, FOR_EVER if ns is None else ns)
 
 
 class _PassingInRequest(Passing):
@@ -139,6 +131,14 @@ async def pass_seam_in_coroutine(loop: EventLoop, seam: str) -> None:
     loop.fault_hook(seam, "", waits)
     for ns in waits:
         await wait_in_coroutine(ns)
+
+
+def wait_in_code(loop: EventLoop, ns: int) -> None:
+    """Let the running code wait, in nanoseconds (`FOR_EVER`: without an end). This is not a seam."""
+    if ns == FOR_EVER:
+        loop.wait(_never)
+    else:
+        loop.sleep(ns, is_seam=False)
 
 
 async def wait_in_coroutine(ns: int) -> None:
