@@ -343,6 +343,13 @@ def _dead_workers(rig: Rig) -> list[str]:
     return dead_workers_of(rig)
 
 
+def _deadlocks(rig: Rig) -> list[str]:
+    """Return in words the tasks of a rig that nothing can wake any more."""
+    from .rig import deadlocks_of
+
+    return deadlocks_of(rig)
+
+
 def _is_of_this_test(item: pytest.Item, rig: Rig) -> bool:
     """Return True if a rig belongs to one test alone: one of a wider scope goes on."""
     known = item.config.stash.get(_made, {})
@@ -366,6 +373,9 @@ def pytest_runtest_makereport(
         dead = [line for rig in rigs for line in _dead_workers(rig)]
         if dead:
             report.sections.append(("dead workers", "\n".join(dead)))
+        circular = [line for rig in rigs for line in _deadlocks(rig)]
+        if circular:
+            report.sections.append(("deadlocks", "\n".join(circular)))
         for number, rig in enumerate(rigs, 1):
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
             report.sections.append((title, _told_safely(rig)))

@@ -1312,6 +1312,7 @@ class Rig:
         - ``"hidden errors"``: an error of the rig that the code under test has swallowed.
         - ``"real clocks"``: a statement that read the real clock of a database.
         - ``"dead workers"``: a worker loop that has ended with an error at which the test has not looked.
+        - ``"deadlocks"``: tasks that wait for one another, and that nothing can wake any more.
 
         Example::
 
@@ -1330,7 +1331,9 @@ class Rig:
         dead = () if self._loops is None else self._loops.dead()
         jobs = simulation.broker.jobs
         types = {*simulation.broker.types, *(job.type.name for job in jobs)}  # a collector makes types for one job
-        return simulation.attention.loose_ends(types, jobs, idle_faults, taps, dead, test)
+        circular = self._threads.circular
+        deadlocks = circular.told[circular.seen :]
+        return simulation.attention.loose_ends(types, jobs, idle_faults, taps, dead, deadlocks, test)
 
     def note(self, text: str) -> None:
         """Write a line of the test into the history, at this instant. Parameters: `text` is the line.
@@ -1597,6 +1600,11 @@ def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[
 def dead_workers_of(rig: Rig) -> list[str]:
     """Return in words the worker loops and threads of a rig that have ended with an error."""
     return simulation_of(rig).host.dead_workers()
+
+
+def deadlocks_of(rig: Rig) -> list[str]:
+    """Return in words the tasks of a rig that nothing can wake any more."""
+    return simulation_of(rig).host.deadlocks()
 
 
 def taps_of(rig: Rig) -> int:

@@ -86,6 +86,11 @@ class RigHost:
     def dead_workers(self) -> list[str]:
         return [*(() if self.loops is None else self.loops.ended()), *self._threads.died]
 
+    def deadlocks(self) -> list[str]:
+        circular = self._threads.circular
+        circular.seen = len(circular.told)
+        return list(circular.told)
+
     # --- leaving ------------------------------------------------------------------------------------
 
     def close_idle(self) -> None:

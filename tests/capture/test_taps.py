@@ -262,7 +262,7 @@ def test_readings_that_are_none() -> None:
         with pytest.raises(ic.TapError, match=r"ic\.Enqueue"):
             Line().add(send)
         with pytest.raises(ic.RigStateError, match="already"):
-            rig.tap(Line.add, reads=READS)
+            rig.tap(Line.add, reads=ic.reading(job="job"))
     with ic.Rig() as other:
         with pytest.raises(ic.TapError, match=r"names the parameter 'jbo'.*did you mean 'job'\?"):
             other.tap(Line.add, reads=ic.reading(job="jbo"))

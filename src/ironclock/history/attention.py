@@ -18,6 +18,7 @@ LooseEnd: TypeAlias = Literal[
     "hidden errors",
     "real clocks",
     "dead workers",
+    "deadlocks",
 ]
 KINDS: tuple[str, ...] = get_args(LooseEnd)
 
@@ -99,7 +100,7 @@ class Attention:
 
     def loose_ends(
         self, types: Iterable[str], jobs: Iterable[WatchedJob], idle_faults: Iterable[str], idle_taps: Iterable[str],
-        dead_workers: Iterable[str], test: CodeType | None,
+        dead_workers: Iterable[str], deadlocks: Iterable[str], test: CodeType | None,
     ) -> dict[str, list[str]]:  # fmt: skip
         """Return what makes a test that passes say less than it seems, as lines by kind.
 
@@ -129,6 +130,7 @@ class Attention:
             ],
             "real clocks": list(self.real_clocks),
             "dead workers": list(dead_workers),
+            "deadlocks": [] if any(law.startswith("no_deadlock") for law in self.idle_laws) else list(deadlocks),
         }
         return {kind: lines for kind, lines in found.items() if lines and kind not in self.allowed}
 

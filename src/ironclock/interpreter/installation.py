@@ -27,11 +27,12 @@ from .border.tls import tls_patches
 from .border.watchdog import Watchdog
 from .databases.mariadb import aiomysql_patches, connector_patches, mysqldb_patches, pymysql_patches
 from .patching import signal_alarms as alarms
-from .patching.builtin_patching import BoundReferences, Builtin, TypeEntry, modified, private_descriptor
+from .patching.builtin_patching import BoundReferences, Builtin, PickledByName, TypeEntry, modified, private_descriptor
 from .patching.clock_functions import BUILTINS, REAL, ClockFunctions, by_thread
 from .patching.late_patches import LatePatches
 from .patching.real_functions import real_get_ident
 from .patching.real_threads import others_run
+from .patching.signal_handlers import SignalHandlers
 from .tasks.asyncio_sleeps import asyncio_patches
 from .tasks.deadlocks import watched_threads
 from .tasks.debugger import debugger_patches
@@ -104,6 +105,8 @@ def _put_in_place() -> None:
     for reference in _REFERENCES:
         reference.point()
     _LATE.put()
+    _NAMES.put()
+    _HANDLERS.put()
     _tell_types()
 
 
@@ -157,6 +160,8 @@ def _put_back() -> None:
     for reference in _REFERENCES:
         reference.restore()
     _LATE.restore()
+    _NAMES.restore()
+    _HANDLERS.restore()
     _tell_types()
 
 
@@ -354,6 +359,8 @@ _WAITS = [
     sockets.opening(_here),
     sockets.pairs(_here),
 ]
+_NAMES = PickledByName()
+_HANDLERS = SignalHandlers(_here)
 _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),

@@ -44,12 +44,14 @@ _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.timezone.utc)
 class Waiter:
     """A task, or the test itself (task None), that waits until `ready()` is true."""
 
-    __slots__ = ("over", "ready", "task")
+    __slots__ = ("has_end", "over", "ready", "task")
 
-    def __init__(self, task: Task | None, ready: Callable[[], Any]) -> None:
+    def __init__(self, task: Task | None, ready: Callable[[], Any], has_end: bool = True) -> None:
         self.task = task
         self.ready = ready
         self.over = False
+        self.has_end = has_end
+        """False if it waits without a limit."""
 
 
 class OpenJobs(Protocol):
@@ -398,8 +400,8 @@ class EventLoop:
         if self.current is None:
             return self._wait_in_test(ready, until_ns)
         task = self.current
-        waiter = Waiter(task, ready)
         deadline = task.deadline_ns
+        waiter = Waiter(task, ready, until_ns is not None or deadline >= 0)
         if deadline >= 0 and (until_ns is None or deadline < until_ns):
             self.schedule(max(deadline, self.now), task.priority, self._interrupt_waiter, waiter)
         elif until_ns is not None:
@@ -466,6 +468,16 @@ class EventLoop:
         self.heap[:] = [event for event in everything if event[FUNCTION] != function]  # sorted: a heap
         self._in_order.clear()
         return [event for event in everything if event[FUNCTION] == function]
+
+    def raise_in_test(self, error: BaseException) -> None:
+        """Raise an error in the test's own code. The running task waits where it is, and goes on in the next run."""
+        self.schedule(self.now, FIRST, self._raise, (error, self.work_to_dispatch))
+        self.work_to_dispatch = False  # the error comes before everything else
+        self.give_way()
+
+    def _raise(self, error: tuple[BaseException, bool]) -> None:
+        self.work_to_dispatch |= error[1]
+        raise error[0]
 
     def wake_now(self, task: Task) -> None:
         """Let a task go on that waits without a limit. Called as the last act of an event."""

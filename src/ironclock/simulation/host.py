@@ -46,6 +46,9 @@ class Host(Protocol):
     def dead_workers(self) -> list[str]:
         """Return in words the worker loops and threads that have ended with an error."""
 
+    def deadlocks(self) -> list[str]:
+        """Return in words the tasks that nothing can wake any more."""
+
 
 class NoHost:
     """The host of a simulation whose jobs are plain calls."""
@@ -71,4 +74,7 @@ class NoHost:
         return
 
     def dead_workers(self) -> list[str]:
+        return []
+
+    def deadlocks(self) -> list[str]:
         return []

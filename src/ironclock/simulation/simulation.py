@@ -216,7 +216,7 @@ class Simulation:
                 f"attempt {attempt.number} of {attempt.job.id}, which was delivered again, still runs"
                 for attempt in self.delivery.uncounted.values()
             ][:5]
-            dead = "".join(f". {line}" for line in self.host.dead_workers())
+            dead = "".join(f". {line}" for line in (*self.host.dead_workers(), *self.host.deadlocks()))
             raise JobsLeftOpen(
                 f"{len(left)} of {len(jobs)} jobs are still open after {spell(limit_ns)}: {'; '.join(shown)}{dead}"
             )

@@ -185,6 +185,7 @@ class OutsideWaits:
         self._loop = loop
         self.stuck_after_s = stuck_after_s
         self._waits: list[OutsideWait] = []
+        self._before_next_move: Callable[[], None] | None = None
         self._grace_scales: dict[Any, float] = {}
         self._patience_scales: dict[Any, float] = {}
         # By shape: less than 1 if such a request has kept the rig waiting for nothing.
@@ -245,7 +246,7 @@ class OutsideWaits:
                 loop.wait(wait.is_ready, until)
         finally:
             self._waits.remove(wait)
-            if not self._waits:
+            if not self._waits and self._before_next_move is None:
                 loop.before_time_moves = None
         if not wait.ready and until is None and task is None and not self._look([wait], 0.0):
             raise StuckError(self._stuck([wait]))
@@ -366,7 +367,18 @@ class OutsideWaits:
         exchange.renewals += 1
         return max(LEAST_RENEWED_S, RENEWED_S * 0.5 ** (exchange.renewals - 1))
 
+    def before_next_move(self, look: Callable[[], None]) -> None:
+        """Call something once, as soon as nothing is left to do at this instant."""
+        self._before_next_move = look
+        self._loop.before_time_moves = self._before_time_moves
+
     def _before_time_moves(self, at: int | None) -> bool:
+        if self._before_next_move is not None:
+            look, self._before_next_move = self._before_next_move, None
+            look()
+            if not self._waits:
+                self._loop.before_time_moves = None
+                return False
         for wait in [wait for wait in self._waits if wait.task is not None and wait.task.has_ended]:
             self._waits.remove(wait)  # its task was ended without handlers
         waits = [wait for wait in self._waits if not wait.ready]

@@ -21,7 +21,7 @@ from .descriptors import listens
 from .outside_waits import THREADS, OutsideWait
 
 SPINS_LIMIT = 5_000
-"""How often an asyncio loop can run at one instant before it is taken to wait for what comes next."""
+"""How often an asyncio loop runs at one instant before it is taken to wait for what comes next, or for a deadline."""
 
 _KINDS = ("EpollSelector", "KqueueSelector", "DevpollSelector", "PollSelector", "SelectSelector")
 
@@ -93,7 +93,8 @@ def _spin(selector: Any, world: Any) -> None:
         world.let_pass(1e-9)
         world.spun_ns = world.loop.now
     elif world.spins > SPINS_LIMIT:
-        world.skip(asyncio_loops)
+        if not world.step_past_deadline():
+            world.skip(asyncio_loops)
         world.spun_ns, world.spins = world.loop.now, 0
 
 

@@ -70,7 +70,11 @@ def _reads(name: str, flags_at: int, real: Callable[..., Any], here: Here) -> Ca
                 if flags & socket.MSG_WAITALL and name == "recv":
                     return _receive_all(one, args[0], flags & ~socket.MSG_WAITALL)
                 _await(world, fd, _IN, timeout, what)
-        result = real(one, *args, **kwargs)
+        try:
+            result = real(one, *args, **kwargs)
+        except BlockingIOError:
+            world.waited_for_nothing()
+            raise
         world.border.descriptors.received(fd)
         return result
 

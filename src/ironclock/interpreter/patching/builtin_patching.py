@@ -8,12 +8,13 @@ inside it. Nothing here knows about time.
 
 from __future__ import annotations
 
+import copyreg
 import ctypes
 import gc
 import inspect
 from collections.abc import Callable
 from functools import cache
-from types import CodeType, FunctionType
+from types import BuiltinFunctionType, CodeType, FunctionType, MethodType
 from typing import Any, TypeAlias
 
 from ...errors import RigStateError
@@ -130,6 +131,7 @@ class PythonFunction:
     def __init__(self, function: FunctionType) -> None:
         self.function = function
         self._saved = function.__code__
+        self._wrapped = function.__dict__.get("__wrapped__")
         original = FunctionType(
             self._saved, function.__globals__, function.__name__, function.__defaults__, function.__closure__
         )
@@ -143,8 +145,10 @@ class PythonFunction:
         """Let every call of the function run `replacement`, and await it if the function is async."""
         if replacement is self._pointed_at:
             self.function.__code__ = self._code
+            self.function.__dict__["__wrapped__"] = self.real
             return
         code = self._saved
+        self.function.__dict__["__wrapped__"] = self.real  # for its signature
         template = _template(_kind(code, replacement), len(code.co_freevars))
         constants: tuple[Any, ...] = tuple(replacement if c == "replacement" else c for c in template.co_consts)
         self._pointed_at = replacement
@@ -156,6 +160,10 @@ class PythonFunction:
     def restore(self) -> None:
         """Put the original back."""
         self.function.__code__ = self._saved
+        if self._wrapped is None:
+            self.function.__dict__.pop("__wrapped__", None)
+        else:
+            self.function.__dict__["__wrapped__"] = self._wrapped
 
 
 def is_replaced(code: CodeType) -> bool:
@@ -211,13 +219,55 @@ class TypeEntry:
         self._dict: dict[str, Any] = gc.get_referents(owner.__dict__)[0]
         self.saved = self._dict[name]
 
+        self._replacement: Any = None  # as given the last time
+        self._presented: Any = None  # the same, with the name and the words of the original
+
     def put(self, replacement: Any) -> None:
         """Put a descriptor in place of the method. Call `modified` when all are placed."""
-        self._dict[self.name] = replacement
+        if replacement is not self._replacement:
+            self._replacement, self._presented = replacement, presented_as(replacement, self.saved)
+        self._dict[self.name] = self._presented
 
     def restore(self) -> None:
         """Put the original back. Call `modified` when all are back."""
         self._dict[self.name] = self.saved
+
+
+def presented_as(replacement: Any, original: Any) -> Any:
+    """Return a copy of a replacement that has the name, the words and the signature of the original."""
+    if isinstance(replacement, classmethod):
+        return classmethod(presented_as(replacement.__func__, original))
+    if not isinstance(replacement, FunctionType):
+        return replacement
+    shown = FunctionType(
+        replacement.__code__, replacement.__globals__, original.__name__, replacement.__defaults__,
+        replacement.__closure__,
+    )  # fmt: skip
+    shown.__kwdefaults__ = replacement.__kwdefaults__
+    shown.__qualname__, shown.__doc__ = original.__qualname__, original.__doc__
+    shown.__module__ = getattr(original, "__module__", None)  # type: ignore[assignment]  # a method in C has none
+    shown.__dict__.update(__wrapped__=original, __text_signature__=getattr(original, "__text_signature__", None))
+    return shown
+
+
+def _by_name(function: Any) -> Any:
+    """Return how a built-in function is pickled and copied: by its name, also while it is replaced."""
+    bound_to, name = function.__self__, function.__name__
+    is_replaced = isinstance(bound_to, (FunctionType, MethodType)) and not hasattr(bound_to, name)
+    return name if is_replaced else function.__reduce__()
+
+
+class PickledByName:
+    """A patch of `copyreg`: built-in functions that are replaced are pickled by name, as they are outside.
+
+    Without it `pickle` would write down the replacement, with the whole rig that it closes over.
+    """
+
+    def put(self) -> None:
+        copyreg.dispatch_table[BuiltinFunctionType] = _by_name
+
+    def restore(self) -> None:
+        copyreg.dispatch_table.pop(BuiltinFunctionType, None)
 
 
 def modified(owner: type) -> None:

@@ -32,6 +32,16 @@ READS_LIMIT = 1_000_000
 SPINNING = 8_000
 """After how many reads at one instant the test's own code is taken to wait for its threads."""
 
+READS_AT_DEADLINE = 64_000
+"""After how many reads of the wall clock at one instant (of a monotonic clock: a quarter of that) the code is taken to
+wait for a deadline to be past."""
+
+EMPTY_WAITS = 100
+"""After how many waits of zero seconds at one instant, with reads of the clock between, it is taken to do so."""
+
+LEAST_STEP_NS = 1_000
+"""The least time that every clock shows: `datetime` has microseconds."""
+
 UPTIME_NS = 1_000_000 * NS
 """What the monotonic clock shows at the rig's start: a machine that has run for some days."""
 
@@ -93,6 +103,9 @@ class ClockFunctions:
         self._zone = loop.timeline.zone
         self._patience: tuple[int, int] = (-1, -1)
         self._sleeps = 0
+        self._empty_waits: tuple[int, Any, int, int] = -1, None, 0, 0
+        # When a task last waited for zero seconds; which; the values that its clocks still had; how often it did so.
+        self._stepped = -NS, 0  # when the clock last moved for a deadline, and how often since it moved otherwise
         self.spun_ns, self.spins = -1, 0
         """The instant at which an asyncio loop runs without waiting, and how often it has done so."""
         wall_s, wall_ns = self._reader(None, "time"), self._reader(None, "time_ns")
@@ -145,7 +158,7 @@ class ClockFunctions:
                 handed = stuck()
             else:
                 if handed > SPINNING:
-                    self._spinning()
+                    self._spinning(handed if fixed is None else handed * 4)
                     seen = loop.now
                 batch = min(batch * 2, 1024)
             offset = wall_clock_offset_ns() if fixed is None else fixed
@@ -183,6 +196,7 @@ class ClockFunctions:
         ns = _sleep_ns(seconds)
         loop = self.loop
         if ns == 0:
+            self.waited_for_nothing(forgets=True)
             self._sleeps += 1
             if self._sleeps > READS_LIMIT // 10:
                 self._sleeps = self._stuck()
@@ -222,16 +236,53 @@ class ClockFunctions:
         if dues:
             self.let_pass((min(dues) - loop.now) / NS)
 
-    def _spinning(self) -> None:
-        """Do something for the test's own code that reads the clock again and again: it waits for others to act."""
+    def _spinning(self, reads: int) -> None:
+        """Do something for code that reads the clock again and again: it waits for others to act, or for a deadline."""
         loop = self.loop
-        if loop.current is not None or loop.running:
-            return
-        if self.threads.alive:
-            loop.advance_to(loop.now)  # one of its threads
-        asyncio_loop = running_loop()
-        if asyncio_loop is not None:
-            self.skip([asyncio_loop])
+        if loop.current is None and not loop.running:
+            if self.threads.alive:
+                loop.advance_to(loop.now)  # one of its threads
+            asyncio_loop = running_loop()
+            if asyncio_loop is not None and not self.step_past_deadline():
+                self.skip([asyncio_loop])
+        if reads > READS_AT_DEADLINE:
+            self.step_past_deadline(called_by_library())  # `queue.Queue.get`, say
+
+    def waited_for_nothing(self, forgets: bool = False) -> None:
+        """Note a wait of zero seconds that brought nothing. Code that reads the clock and waits so again and again
+        waits for a deadline to be past, not only reached.
+
+        Parameters: `forgets` is True if the values of this instant are forgotten after it.
+        """
+        loop, left = self.loop, sum(operator.length_hint(getattr(by_thread, name)) for name in STREAMS)
+        at, task, values_left, times = self._empty_waits
+        if at != loop.now or task is not loop.current:
+            times = 0
+        elif left != values_left:
+            times += 1
+        if times > EMPTY_WAITS:
+            times = 0
+            self.step_past_deadline()
+        self._empty_waits = loop.now, loop.current, 0 if forgets else left, times
+
+    def step_past_deadline(self, may_end_run: bool = True) -> bool:
+        """Let the least time pass that each clock shows: what ends by a deadline, ends. Return False after three times:
+        then it is no deadline.
+
+        Parameters: `may_end_run` is False if a task cannot wait for what comes after the present run.
+        """
+        loop = self.loop
+        if loop.current is None and loop.running:
+            return False
+        if loop.current is not None and not may_end_run and loop.now + LEAST_STEP_NS > loop.until_ns:
+            return False
+        if loop.now - self._stepped[0] > 10 * LEAST_STEP_NS:
+            self._stepped = loop.now, 0
+        if self._stepped[1] == 3:
+            return False
+        self._stepped = loop.now + LEAST_STEP_NS, self._stepped[1] + 1
+        self.let_pass(LEAST_STEP_NS / NS)
+        return True
 
     def real_wait(self, free: Callable[[], Any], seconds: float) -> bool:
         """Let real time pass until `free()` is true, at most so many seconds; return False if it never was."""

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
-from .builtin_patching import PythonFunction, TypeEntry, modified
+from .builtin_patching import PythonFunction, TypeEntry, modified, presented_as
 
 
 class Patch(Protocol):
@@ -119,7 +119,7 @@ class Attribute:
     def __init__(self, owner: Any, name: str, make: Callable[[Any], Any]) -> None:
         self._owner, self._name = owner, name
         self.real = getattr(owner, name)
-        self._replacement = make(self.real)
+        self._replacement = presented_as(make(self.real), self.real)
 
     def put(self) -> None:
         setattr(self._owner, self._name, self._replacement)

@@ -5,6 +5,7 @@ The rig uses them itself. They are taken before anything is replaced.
 
 from __future__ import annotations
 
+import _signal  # type: ignore[import-not-found]
 import _socket
 import _thread
 import os
@@ -20,6 +21,7 @@ real_read, real_write, real_pipe = Builtin(os.read).real, Builtin(os.write).real
 real_stat, real_fstat = Builtin(os.stat).real, Builtin(os.fstat).real
 real_waitpid = Builtin(os.waitpid).real
 real_set_wakeup_fd = Builtin(signal.set_wakeup_fd).real
+real_signal, real_getsignal = Builtin(_signal.signal).real, Builtin(_signal.getsignal).real
 real_sigtimedwait = Builtin(signal.sigtimedwait).real
 real_recv, real_sendall = _socket.socket.recv, _socket.socket.sendall
 

@@ -13,6 +13,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ...foundation.durations import NS
+from .signal_handlers import as_set, handler_of_test
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -147,11 +148,17 @@ def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any
                 return worker.set_handler(number, handler)
             if task is not None and not isinstance(task.thread_key, str):
                 raise ValueError("signal only works in main thread of the main interpreter")
-            return real(number, handler)
+            if world is not None and task is None and callable(handler):
+                handler = handler_of_test(number, handler, here)
+            return as_set(real(number, handler))
 
         return replacement
 
+    def get_handler(real: Callable[..., Any]) -> Callable[..., Any]:
+        return lambda number, /: as_set(real(number))
+
     return [
+        ("getsignal", get_handler),
         ("set_wakeup_fd", set_wakeup_fd),
         ("signal", set_handler),
         ("alarm", alarm),

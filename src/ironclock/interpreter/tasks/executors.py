@@ -12,7 +12,7 @@ import queue
 import threading
 import weakref
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future
 from functools import partial
 from typing import Any
@@ -79,6 +79,12 @@ class Executors:
             self._outside[pool] = mine if mine.threads else _Crew.new()
             if mine.threads:
                 _Crew.new().put(pool)
+
+    def at_work(self) -> Iterator[tuple[Any, Any, Any, int]]:
+        """Yield each pool with the queue of its work, its threads, and how many it can have."""
+        for pool in self._outside:
+            crew = _Crew.of(pool)
+            yield pool, crew.work, crew.threads, pool._max_workers
 
     def idle_semaphores(self) -> list[Any]:
         """Return the semaphores with which pools count their idle workers."""

@@ -40,6 +40,10 @@ class HeldLocks:
         elif self._tasks is not None:
             self._tasks.pop(lock, None)
 
+    def holder(self, lock: Any) -> Task | None:
+        """Return the task that holds a lock. None: the test's own code, nobody, or that is not known."""
+        return None if self._tasks is None else self._tasks.get(lock)
+
     def take_from(self, tasks: Container[Task] | None) -> list[Any]:
         """Forget the locks of some tasks (None: of all); return them."""
         known: Any = self._tasks or {}

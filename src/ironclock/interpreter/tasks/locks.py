@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import _thread
 import queue
+import sys
 import threading
 from collections.abc import Callable, Iterable
 from types import FunctionType
@@ -19,6 +20,7 @@ from ...foundation.source_location import waiting_at
 from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_threads import GRACE_S, others_run
+from .circular_waits import waits_for_futures
 from .deadlocks import watched_threads
 from .held_locks import recent_locks
 
@@ -39,12 +41,16 @@ def block(
     loop = world.loop
     if watched_threads and lock is not None and world.threads.deadlocks is not None and loop.current is not None:
         return _watched(world, take, free, timeout, what, lock)
+    if timeout < 0 and lock is not None and sys._getframe(2).f_code is not _WAIT_CODE:  # not a condition's own line
+        world.border.outside.before_next_move(world.threads.circular.look)
     until = None if timeout < 0 else loop.now + waiting_ns(timeout)
     if until is not None and loop.current is not None and loop.current.sleeps is not None and not free():
         loop.current.sleeps(until, free)
     grace, span = GRACE_S, NS
     while not take():
         if until is not None and loop.now >= until:
+            if not timeout:
+                world.waited_for_nothing()
             return False
         if others_run():
             # One of them can release it at any real moment: simulated time moves in steps that grow.
@@ -61,7 +67,7 @@ def block(
             free = world.border.outside.within_reason(free, what)
         woken = loop.wait(free, until)
         if not woken and until is None and loop.current is None and not others_run() and not free():
-            dead = "".join(f". {line}" for line in world.host.dead_workers())
+            dead = "".join(f". {line}" for line in (*world.host.dead_workers(), *world.host.deadlocks()))
             raise StuckError(
                 f"the test waits for {what}, and nothing is left that could release it, at {waiting_at()}; give the "
                 f"wait a timeout, or release it in a job or thread{dead}"
@@ -335,7 +341,12 @@ def condition_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
 
     def wait(self: Any, timeout: float | None = None) -> Any:
         lock = self._lock
-        if here() is None or type(lock) is not _RLock:
+        world = here()
+        if world is not None and timeout is not None and timeout <= 0:
+            world.waited_for_nothing()
+        elif world is not None and timeout is None and waits_for_futures(sys._getframe(2)):
+            world.border.outside.before_next_move(world.threads.circular.look)
+        if world is None or type(lock) is not _RLock:
             return place.real(self, timeout)
         kept = self._release_save, self._acquire_restore, self._is_owned
         for name in ("_release_save", "_acquire_restore", "_is_owned"):

@@ -23,6 +23,7 @@ from ...history.records import message_of
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.task import Task
 from ..patching.real_threads import pool_worker, runner_threads, starting
+from .circular_waits import CircularWaits
 from .deadlocks import Deadlocks
 from .held_locks import HeldLocks
 from .locks import free_locks_of, leave_waits
@@ -216,6 +217,7 @@ class SimulatedThreads:
         self.alive: dict[int, SimulatedThread] = {}
         self.handles: dict[int, tuple[Any, SimulatedThread]] = {}
         """By identity, the thread handles (Python 3.13) of simulated threads."""
+        self.circular = CircularWaits(loop, history, self.holder, self.alive, lambda: self.executors)
         self.owned: dict[int, list[Any]] = {}
         """By identity, who holds each reentrant lock: the task, how many times, and the lock."""
 
@@ -245,6 +247,11 @@ class SimulatedThreads:
     def watch_locks(self) -> None:
         """Let another task run first at locks, and write deadlocks into the history."""
         self.deadlocks = Deadlocks(self._loop, self._history)
+
+    def holder(self, lock: Any) -> Task | None:
+        """Return the task that holds a lock. None: the test's own code, nobody, or that is not known."""
+        owned = self.owned.get(id(lock))
+        return self.held_locks.holder(lock) if owned is None else owned[0]
 
     def next_index(self, owner: LiveAttempt | None) -> int:
         """Return the index of one more thread of an owner."""
@@ -316,6 +323,7 @@ class SimulatedThreads:
 
         Parameters: `and_of_jobs`: True ends those of jobs as well.
         """
+        self.end_idle_pool_workers()  # an exit that one of them meets is written into the log, as its mistake
         hook = threading.excepthook
         threading.excepthook = lambda told: None if told.exc_type is SystemExit else hook(told)
         try:
