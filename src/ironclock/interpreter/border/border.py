@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ..databases.database_clocks import DatabaseClocks
+from ..databases.mariadb_waits import MariaDBWaits
 from ..databases.redirects import Redirects
 from ..tasks.executors import Executors
 from .call_seams import CallSeams
@@ -50,6 +51,7 @@ class Border:
         self.file_times = FileTimes(wall_ns)
         self.database_uses = DatabaseUses(loop)
         self.database_sessions = ServerSessions()
+        self.mariadb_waits = MariaDBWaits(started, lambda what: self.database_clocks.waits_for_real(what))
         self.database_clocks = DatabaseClocks(
             loop, reads_real_clock, started, self.redirects, threads, self.descriptors.quiet
         )
@@ -69,6 +71,7 @@ class Border:
         self.executors.leave()
         self.database_clocks.leave()
         self.database_sessions.close()
+        self.mariadb_waits.close()
         self.server_timers.close()
         self.helpers.close()
 

@@ -93,6 +93,7 @@ class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
     __slots__ = (
+        "begins",
         "ended_by_server",
         "find_peer",
         "from_proxy",
@@ -136,6 +137,8 @@ class Exchange:
         self.reader: OutsideWait | None = None
         self.only_we_end_it: Callable[[], bool] | None = None
         """Asks, after a first moment, if nothing but code of this rig can end the wait. None: nobody knows."""
+        self.begins: Callable[[Exchange], None] | None = None
+        """Called when it begins again: a request was sent, or something was received."""
         self.server: Any = UNKNOWN
         """The address of the other end. None if it has none."""
         self.timer: Any = None
@@ -327,6 +330,8 @@ class OutsideWaits:
             exchange.timer = None
         exchange.grace_scale = self._grace_scales.get((kind, shape), 1.0) if self._grace_scales else 1.0
         exchange.patience_scale = self._patience_scales.get((kind, shape), 1.0) if self._patience_scales else 1.0
+        if exchange.begins is not None:
+            exchange.begins(exchange)
 
     def _rest(self, wait: OutsideWait, at: int | None) -> float:
         """Return how long the clock pauses for a wait, in real seconds, before it moves to an instant."""

@@ -28,6 +28,7 @@ from ..patching.late_patches import Attribute, Methods, Patch
 from ..patching.real_functions import poll_for, real_fstat
 from .call_seams import CallSeams, always, seams_of, sql_call
 from .outside_waits import ASKED, IDLE, OutsideWait
+from .session_blockers import only_ours
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
 _LIMITS = (
@@ -54,20 +55,8 @@ class Sessions:
 
         A deadlock ends by the real timer of the server.
         """
-        in_the_way: dict[int, set[int]] = {}
-        for waiting, blocker in self._ask(_BLOCKERS.format(",".join(map(str, sorted(self.pids))))):
-            in_the_way.setdefault(int(waiting), set()).add(int(blocker))
-        seen: set[int] = set()
-        at = {pid}
-        while at:
-            at = {blocker for one in at for blocker in in_the_way.get(one, ())}
-            if pid in at:
-                return False
-            if not at <= self.pids:
-                return False
-            at -= seen
-            seen |= at
-        return bool(seen)
+        found = self._ask(_BLOCKERS.format(",".join(map(str, sorted(self.pids)))))
+        return only_ours(pid, [(int(waiting), int(blocker)) for waiting, blocker in found], self.pids)
 
     def cancel(self, pid: int) -> None:
         """Cancel what a session does."""

@@ -69,6 +69,10 @@ class ServerTimers:
 
         self.begin(exchange, limit_s, end)
 
+    def answers(self, fd: int) -> None:
+        """Wait for the answer of a server that was asked to end a request."""
+        poll_for(fd, select.POLLIN, _SOON_MS)
+
     def sent(self, exchange: Exchange, fd: int, request: bytes) -> None:
         """Note a request to a key-value server: it can have a timeout, or be a login."""
         words = _words(request)

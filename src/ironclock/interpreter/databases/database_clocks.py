@@ -15,6 +15,7 @@ from ...foundation.durations import NS
 from .clock_words import mariadb_readings, real_readings, simulated
 from .given import Server
 from .key_value_proxy import Faults, KeyValueProxy
+from .mariadb_waits import planned
 from .postgres_clock import IDENTIFY, InstalledClock, Session
 from .postgres_sessions import opener
 from .redirects import Redirects, addresses_of
@@ -226,6 +227,15 @@ class DatabaseClocks:
         """Forget which time a session has: it was opened again, or reset."""
         self._mariadb.pop(connection, None)
 
+    def must_not_wait(self, sql: str) -> None:
+        """Note a statement that waits in the server in real time: its clock does not follow, or its driver cannot."""
+        if planned(sql) is not None:
+            self._note(sql, "wait" if self.mariadb_follows else "server")
+
+    def waits_for_real(self, what: str) -> None:
+        """Note a statement whose wait in the server lasts real time, or an event that comes by the real clock."""
+        self._note(what, "wait")
+
     # --- what reads a real clock ------------------------------------------------------------------------
 
     def _note(self, what: str, kind: str) -> None:
@@ -238,6 +248,7 @@ class DatabaseClocks:
 _REMEDIES = {
     "server": "its clock follows if the test calls rig.database(...) with the engine, a connection or the URL",
     "text": "this form cannot follow",
+    "wait": "what waits in the server by such a form, or runs there by itself, cannot follow",
     "stored": "what is stored in this way cannot follow",
 }
 

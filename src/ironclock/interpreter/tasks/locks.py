@@ -322,6 +322,8 @@ def _handles(handle_type: Any, here: Here) -> list[tuple[TypeEntry, Any]]:
             raise RuntimeError("Cannot join current thread")
         elif not thread.done:
             limit = -1 if timeout is None or timeout < 0 else timeout
+            if limit < 0:
+                world.border.outside.before_next_move(world.threads.circular.look)
             block(world, lambda: thread.done, lambda: thread.done, limit, "the end of a thread")
 
     def is_done(handle: Any) -> bool:

@@ -1,0 +1,382 @@
+"""MariaDB and MySQL: what a session waits for in the server lasts simulated time.
+
+Row locks and the locks of tables: the server is asked over a connection of the rig's own who is in the way, and when a
+limit is over in simulated time it ends the statement, which fails with the error of that limit. Named locks and `SLEEP`
+are waited for by the rig, and the server then gets the statement with no time to wait.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import re
+import weakref
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from ...foundation.durations import NS
+from ..border.helper_threads import HelperThread
+from ..border.outside_waits import ASKED, IDLE, OutsideWait
+from ..border.session_blockers import only_ours
+
+if TYPE_CHECKING:
+    from ..border.outside_waits import Exchange
+
+_STEP_S = 0.05  # how often a coroutine looks if a named lock is free
+_ROW_LOCK, _TABLE_LOCK, _TOO_LONG, _KILLED = 1205, 1205, 1969, 1317
+_WORDS = {
+    _ROW_LOCK: "Lock wait timeout exceeded; try restarting transaction",
+    _TOO_LONG: "Query execution was interrupted (max_statement_time exceeded)",
+    3024: "Query execution was interrupted, maximum statement execution time exceeded",
+}  # https://mariadb.com/kb/en/mariadb-error-code-reference/
+_NUMBER = r"\s*(?P<{}>-?\d+(?:\.\d+)?)\s*\)"
+_SLEEP = re.compile(r"\bsleep\s*\(" + _NUMBER.format("sleep"), re.IGNORECASE)
+_LOCK = re.compile(
+    r"\bget_lock\s*\(\s*(?P<name>'(?:[^'\\]|'')*'|\"(?:[^\"\\]|\"\")*\")\s*," + _NUMBER.format("limit"), re.IGNORECASE
+)
+_ANY_WAIT = re.compile(r"\b(?P<what>sleep|get_lock)\s*\(", re.IGNORECASE)
+_FROM = re.compile(r"\bfrom\b", re.IGNORECASE)
+_OWN_LIMIT = re.compile(r"\s*set\s+statement\b.*?\bmax_statement_time\s*=\s*(\d+(?:\.\d+)?)\b.*?\bfor\b", re.IGNORECASE)
+_LIMITS_CHANGE = re.compile(r"timeout|statement_time|execution_time|reset|change", re.IGNORECASE)
+_EVENT = re.compile(r"\s*(?:create\s+(?:or\s+replace\s+)?(?:definer\s*=\s*\S+\s+)?|alter\s+)event\b", re.IGNORECASE)
+_ASK_LIMITS = "select @@version, @@wait_timeout, @@innodb_lock_wait_timeout, @@lock_wait_timeout, {}"
+_BLOCKERS = """
+    select r.trx_mysql_thread_id, b.trx_mysql_thread_id from information_schema.innodb_lock_waits w
+    join information_schema.innodb_trx r on r.trx_id = w.requesting_trx_id
+    join information_schema.innodb_trx b on b.trx_id = w.blocking_trx_id
+"""
+_BLOCKERS_OF_MYSQL = "select waiting_pid, blocking_pid from sys.innodb_lock_waits"
+_STATES = "select id, state, command, user from information_schema.processlist where id <> connection_id()"
+_NO_CLIENTS = ("Daemon", "Binlog Dump", "Sleep")
+
+
+@dataclass(frozen=True)
+class Driver:
+    """How one driver is asked for what the waits need.
+
+    Each function gets a connection of the driver. `rows` returns the rows of the statement that it has just sent.
+    `error` makes the driver's error of a number and words. `code_of` returns the number of an error. `own` returns a
+    function that opens one more connection to the same server, and returns a function that runs a query on it, and one
+    that closes it. `descriptor`, `number`: of its socket and of its session in the server.
+    """
+
+    descriptor: Callable[[Any], int]
+    number: Callable[[Any], int]
+    rows: Callable[[Any, Any], list[Any]]
+    error: Callable[[int, str], Exception]
+    code_of: Callable[[BaseException], int]
+    server: Callable[[Any], Any]
+    own: Callable[[Any], Callable[[], tuple[Callable[[str], list[Any]], Callable[[], None]]]]
+
+
+class _Limits(NamedTuple):
+    """The limits of a session, in seconds. 0: none."""
+
+    is_mariadb: bool
+    idle: float
+    row_lock: float
+    table_lock: float
+    statement: float
+
+
+class _Plan(NamedTuple):
+    """What a statement waits for by its own words."""
+
+    sleep_s: float
+    lock: str
+    lock_s: float
+    text: str
+    limit_s: float
+    """The limit that the statement gives itself. 0: none."""
+    cannot_follow: str
+
+
+@lru_cache(maxsize=1024)
+def planned(sql: str) -> _Plan | None:
+    """Return what a statement waits for by its own words. None: nothing."""
+    if _ANY_WAIT.search(sql) is None:
+        return None
+    limit = _OWN_LIMIT.match(sql)
+    limit_s = 0.0 if limit is None else float(limit[1])
+    sleeps, locks = list(_SLEEP.finditer(sql)), list(_LOCK.finditer(sql))
+    found = _ANY_WAIT.findall(sql)
+    if len(found) != len(sleeps) + len(locks) or len(locks) > 1 or _FROM.search(sql):
+        return _Plan(0.0, "", 0.0, sql, limit_s, " ".join(sql.split())[:200])
+    text = _SLEEP.sub("sleep(0)", sql)
+    lock, lock_s = "", 0.0
+    if locks and float(locks[0]["limit"]) > 0:
+        lock, lock_s = locks[0]["name"], float(locks[0]["limit"])
+        text = _LOCK.sub(lambda match: f"get_lock({match['name']}, 0)", text)
+    return _Plan(sum(max(0.0, float(one["sleep"])) for one in sleeps), lock, lock_s, text, limit_s, "")
+
+
+class _Server:
+    """One server, and the sessions of this process with it."""
+
+    def __init__(self, open_one: Callable[[], Any], started: Callable[[], None]) -> None:
+        self._open = open_one
+        self._started = started
+        self._helper: HelperThread | None = None
+        self._query: Callable[[str], list[Any]] | None = None
+        self._end: Callable[[], None] = _nothing
+        self.numbers: set[int] = set()
+        self.lines: dict[str, list[object]] = {}
+        """By named lock, who waits for it, in order."""
+
+    def ask(self, query: str) -> list[Any]:
+        """Run a query on the rig's own connection, in real time."""
+        if self._helper is None:
+            self._helper = HelperThread(self._started)
+        if self._query is None:
+            self._query, self._end = self._on_helper(self._open)
+        query_one = self._query
+        return self._on_helper(lambda: query_one(query))  # type: ignore[no-any-return]
+
+    def _on_helper(self, call: Callable[[], Any]) -> Any:
+        assert self._helper is not None
+        self._helper.begin(call)
+        return self._helper.end()
+
+    def waits_for(self, number: int) -> int:
+        """Return the error of the lock that a session waits for when its limit is over. 0 if it waits for none."""
+        state = next((str(row[1]) for row in self.ask(_STATES) if int(row[0]) == number), "")
+        if "lock" in state.lower() and "waiting for" in state.lower():
+            return -_TABLE_LOCK
+        return _ROW_LOCK if any(waiting == number for waiting, _ in self._in_the_way()) else 0
+
+    def only_ours_block(self, number: int) -> bool:
+        """Return True if a session waits for locks that sessions of this process alone hold, and not in a circle."""
+        pairs = self._in_the_way()
+        if any(waiting == number for waiting, _ in pairs):
+            return only_ours(number, pairs, self.numbers)
+        states = self.ask(_STATES)
+        state = next((str(row[1]).lower() for row in states if int(row[0]) == number), "")
+        busy = {int(row[0]) for row in self.ask("select trx_mysql_thread_id from information_schema.innodb_trx")}
+        busy |= {int(row[0]) for row in states if row[2] not in _NO_CLIENTS and row[3] != "system user"}
+        return "waiting for" in state and "lock" in state and busy <= self.numbers
+
+    def _in_the_way(self) -> list[tuple[int, int]]:
+        try:
+            rows = self.ask(_BLOCKERS)
+        except Exception:  # MySQL has this table no more
+            rows = self.ask(_BLOCKERS_OF_MYSQL)
+        return [(int(waiting), int(blocker)) for waiting, blocker in rows]
+
+    def is_free(self, lock: str, number: int) -> bool:
+        """Return True if a named lock is free for a session."""
+        (row,) = self.ask(f"select is_used_lock({lock})")
+        return row[0] is None or int(row[0]) == number
+
+    def close(self) -> None:
+        """End the rig's own connection."""
+        if self._helper is not None:
+            if self._query is not None:
+                with contextlib.suppress(Exception):
+                    self._on_helper(self._end)
+            self._helper.close()
+        self._helper = self._query = None
+
+
+class _Session:
+    """One connection of the application."""
+
+    def __init__(self, server: _Server, number: int) -> None:
+        self.server = server
+        self.number = number
+        self.limits: _Limits | None = None
+        self.used_ns = -1
+        self.ended_by = 0
+        """The error of the limit that has ended its statement. 0: none has."""
+
+
+class MariaDBWaits:
+    """What sessions of MariaDB and MySQL wait for, in one rig.
+
+    Parameters: `world` returns the world of the rig. `started` is called before one more real thread starts.
+    `cannot_follow` is called with what waits in real time.
+    """
+
+    def __init__(self, started: Callable[[], None], cannot_follow: Callable[[str], None]) -> None:
+        self._started = started
+        self._cannot_follow = cannot_follow
+        self._servers: dict[Any, _Server] = {}
+        self._sessions: weakref.WeakKeyDictionary[Any, _Session] = weakref.WeakKeyDictionary()
+
+    def forget(self, connection: Any) -> None:
+        """Forget a session: it was opened again, or reset."""
+        self._sessions.pop(connection, None)
+
+    def close(self) -> None:
+        """End the connections of the rig's own."""
+        for server in self._servers.values():
+            server.close()
+        self._servers.clear()
+        self._sessions.clear()
+
+    def run(self, world: Any, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]) -> Any:
+        """Send a statement with `send`, and let what it waits for last simulated time."""
+        session = self._session(driver, connection)
+        if session.limits is None:
+            session.limits = _limits_of(lambda text: driver.rows(connection, send(text)))
+        plan = self._plan(world, session, sql)
+        if plan is not None and plan.sleep_s:
+            limit = _shorter(plan.limit_s, session.limits.statement)
+            world.let_pass(min(plan.sleep_s, limit or plan.sleep_s))
+            if limit and limit < plan.sleep_s:
+                raise driver.error(_TOO_LONG, _WORDS[_TOO_LONG])
+        if plan is not None and plan.lock:
+            with _in_line(session, plan.lock) as is_first:
+                if not is_first():
+                    until = world.loop.now + round(plan.lock_s * NS)
+                    exchange = world.border.outside.exchange(IDLE, "a named lock")
+                    world.border.outside.wait(OutsideWait(f"get_lock({plan.lock})", [exchange], (), is_first, until))
+                return self._watched(world, driver, connection, session, plan.text, send)
+        return self._watched(world, driver, connection, session, sql if plan is None else plan.text, send)
+
+    async def run_async(self, world: Any, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]) -> Any:
+        """Do what `run` does in a coroutine: a named lock is looked at twenty times a second."""
+        session = self._session(driver, connection)
+        if session.limits is None:
+            rows = []
+            for text in (_ASK_LIMITS.format("@@max_statement_time"),):
+                rows = driver.rows(connection, await send(text))
+            session.limits = _as_limits(rows[0])
+        plan = self._plan(world, session, sql)
+        if plan is not None and plan.sleep_s:
+            limit = _shorter(plan.limit_s, session.limits.statement)
+            await asyncio.sleep(min(plan.sleep_s, limit or plan.sleep_s))
+            if limit and limit < plan.sleep_s:
+                raise driver.error(_TOO_LONG, _WORDS[_TOO_LONG])
+        if plan is not None and plan.lock:
+            until = world.loop.now + round(plan.lock_s * NS)
+            with _in_line(session, plan.lock) as is_first:
+                while not is_first() and world.loop.now < until:
+                    await asyncio.sleep(min(_STEP_S, (until - world.loop.now) / NS))
+                return await self._watched_async(world, driver, connection, session, plan.text, send)
+        return await self._watched_async(world, driver, connection, session, sql if plan is None else plan.text, send)
+
+    # --- one statement --------------------------------------------------------------------------------
+
+    def _session(self, driver: Driver, connection: Any) -> _Session:
+        number = driver.number(connection)
+        found = self._sessions.get(connection)
+        if found is None or found.number != number:
+            key = driver.server(connection)
+            server = self._servers.get(key)
+            if server is None:
+                server = self._servers[key] = _Server(driver.own(connection), self._started)
+            found = self._sessions[connection] = _Session(server, number)
+            server.numbers.add(number)
+        return found
+
+    def _plan(self, world: Any, session: _Session, sql: str) -> _Plan | None:
+        limits = session.limits
+        assert limits is not None
+        idle_s = (world.loop.now - session.used_ns) / NS
+        if session.used_ns >= 0 and limits.idle and idle_s >= limits.idle and world.loop.current is not None:
+            # The connection of the test's own code is spared: it looks at what has become of the rest.
+            session.server.ask(f"kill {session.number}")
+        if _EVENT.match(sql):
+            self._cannot_follow(sql)
+        plan = planned(sql)
+        if plan is not None and plan.cannot_follow:
+            self._cannot_follow(plan.cannot_follow)
+        return plan
+
+    @contextmanager
+    def _in_watch(self, world: Any, driver: Driver, connection: Any, session: _Session, sql: str) -> Iterator[None]:
+        """Let the limits of a statement run in simulated time inside the block, where it is sent and answered."""
+        exchange = world.border.descriptors.exchange(driver.descriptor(connection))
+        server, number, limits = session.server, session.number, session.limits
+        assert limits is not None
+        session.ended_by = 0
+        begun = world.loop.now
+
+        def arm(asked: Exchange) -> None:
+            if asked.kind is not ASKED:
+                return
+            passed = (world.loop.now - begun) / NS
+            own = planned(sql)
+            statement = limits.statement or (0.0 if own is None else own.limit_s)
+            rest = [one - passed for one in (statement, limits.row_lock, limits.table_lock) if one - passed > 0]
+            if rest:
+                world.border.server_timers.begin(asked, min(rest), lambda: over(asked))
+
+        def over(asked: Exchange) -> None:
+            passed = (world.loop.now - begun) / NS + 1e-9
+            error = _TOO_LONG if limits.statement and passed >= limits.statement else 0
+            if not error:
+                lock = server.waits_for(number)
+                error = abs(lock) if lock and passed >= (limits.row_lock if lock > 0 else limits.table_lock) else 0
+            if error:
+                session.ended_by = error
+                server.ask(f"kill query {number}")
+                world.border.server_timers.answers(driver.descriptor(connection))
+            else:
+                asked.ended_by_server = False
+                arm(asked)
+
+        exchange.only_we_end_it = lambda: server.only_ours_block(number)
+        exchange.begins = arm
+        try:
+            yield
+        except Exception as error:
+            if session.ended_by and driver.code_of(error) == _KILLED:
+                raise driver.error(session.ended_by, _WORDS[session.ended_by]) from None
+            raise
+        finally:
+            exchange.only_we_end_it = exchange.begins = None
+            if exchange.timer is not None:
+                exchange.timer.state, exchange.timer = "withdrawn", None
+            session.used_ns = world.loop.now
+            if _LIMITS_CHANGE.search(sql):
+                session.limits = None  # they are asked for again
+
+    def _watched(
+        self, world: Any, driver: Driver, connection: Any, session: _Session, sql: str, send: Callable[[str], Any]
+    ) -> Any:
+        with self._in_watch(world, driver, connection, session, sql):
+            return send(sql)
+
+    async def _watched_async(
+        self, world: Any, driver: Driver, connection: Any, session: _Session, sql: str, send: Callable[[str], Any]
+    ) -> Any:
+        with self._in_watch(world, driver, connection, session, sql):
+            return await send(sql)
+
+
+@contextmanager
+def _in_line(session: _Session, lock: str) -> Iterator[Callable[[], bool]]:
+    """Stand in the line for a named lock inside the block; give what tells if it is free, and this one's turn."""
+    me = object()
+    line = session.server.lines.setdefault(lock.lower(), [])
+    line.append(me)
+    try:
+        yield lambda: line[0] is me and session.server.is_free(lock, session.number)
+    finally:
+        line.remove(me)
+
+
+def _limits_of(ask: Callable[[str], list[Any]]) -> _Limits:
+    try:
+        rows = ask(_ASK_LIMITS.format("@@max_statement_time"))
+    except Exception:  # MySQL has another name for it, and counts in milliseconds
+        rows = ask(_ASK_LIMITS.format("@@max_execution_time / 1000"))
+    return _as_limits(rows[0])
+
+
+def _as_limits(row: Any) -> _Limits:
+    version, *limits = (one.decode() if isinstance(one, (bytes, bytearray)) else one for one in row)
+    return _Limits("mariadb" in str(version).lower(), *map(float, limits))
+
+
+def _shorter(one: float, other: float) -> float:
+    """Return the shorter of two limits, of which 0 is none."""
+    return min(limit for limit in (one, other) if limit) if one or other else 0.0
+
+
+def _nothing() -> None:
+    return
