@@ -1465,6 +1465,8 @@ class Rig:
 
     def _leave(self) -> None:
         try:
+            if self._border is not None:
+                self._border.database_clocks.give_connections_back()
             if not self._holds:
                 self._threads.end_those_of_test()
             for tap in reversed(self._taps):

@@ -16,6 +16,7 @@ from ..patching.real_functions import inode_of, real_fstat
 from ..patching.real_threads import others_run
 from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exchange, Kind, OutsideWait, OutsideWaits
 from .server_timers import CONCERNED
+from .whole_answers import is_whole
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -87,15 +88,17 @@ class Descriptors:
         if found is None:
             found = self._exchanges[fd] = Exchange(ASKED, shape)
         command = _command(shape)
+        found.sends = found.sends + 1 if found.kind is ASKED else 1
         self._waits.restart(found, IDLE if command in _WAITING_COMMANDS else ASKED, shape)
         if command in CONCERNED:
             self._timers.sent(found, fd, bytes(data))
 
-    def received(self, fd: int) -> None:
+    def received(self, fd: int, data: Any = b"") -> None:
         """Note that something was received."""
         found = self._exchanges.get(fd)
         if found is not None and (found.kind is ASKED or found.waited_s):
-            self._waits.restart(found, ANSWERED if found.kind is ASKED else found.kind, found.shape)
+            kind = ANSWERED if found.kind is ASKED else found.kind
+            self._waits.restart(found, IDLE if kind is ANSWERED and is_whole(data, found.sends) else kind, found.shape)
 
     def quiet(self, fd: int, only_rig: bool = False) -> None:
         """Note that a proxy asks nothing over a descriptor any more.

@@ -108,6 +108,7 @@ class Exchange:
         "peer",
         "reader",
         "renewals",
+        "sends",
         "server",
         "shape",
         "since_ns",
@@ -128,6 +129,8 @@ class Exchange:
         """True if its grace was used up, and nothing came."""
         self.grace_scale = self.patience_scale = 1.0
         self.inode = -1
+        self.sends = 0
+        """How often something was sent since something was received."""
         self.peer: Any = None
         """The other end, if it is in this rig."""
         self.inside: Exchange | None = None

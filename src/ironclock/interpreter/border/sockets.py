@@ -75,7 +75,8 @@ def _reads(name: str, flags_at: int, real: Callable[..., Any], here: Here) -> Ca
         except BlockingIOError:
             world.waited_for_nothing()
             raise
-        world.border.descriptors.received(fd)
+        data = result if name == "recv" else memoryview(args[0])[:result] if name == "recv_into" and args else b""
+        world.border.descriptors.received(fd, data)
         return result
 
     return method

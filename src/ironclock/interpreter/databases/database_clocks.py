@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import contextlib
 import re
+import socket
 import weakref
 from collections.abc import Callable
 from functools import cached_property, lru_cache
@@ -53,10 +54,10 @@ class DatabaseClocks:
 
     def __init__(
         self, loop: EventLoop, tell: Callable[[str, str], None], started: Callable[[], None], redirects: Redirects,
-        threads: SimulatedThreads, quiet: Callable[[int, bool], None],
+        threads: SimulatedThreads, quiet: Callable[[int, bool], None], opened: Callable[[socket.socket], None],
     ) -> None:  # fmt: skip
         self._loop = loop
-        self._quiet = quiet
+        self._quiet, self._opened = quiet, opened
         self._redirects = redirects
         self._threads = threads
         self._proxies: list[KeyValueProxy] = []
@@ -85,9 +86,11 @@ class DatabaseClocks:
         where = server.parameters
         proxy = KeyValueProxy(
             self._loop, self._threads, (where["host"], where["port"]), where["db"], where["login"],
-            self._redirects.leave_alone, lambda what: self._note(what, "text"), faults, self._quiet,
+            self._redirects.leave_alone, lambda what: self._note(what, "text"), faults, self._quiet, self._opened,
         )  # fmt: skip
         self._redirects.add(where["host"], where["port"], proxy.address)
+        for fd in self._redirects.past(where["host"], where["port"]):
+            proxy.take_over(fd)
         self._proxies.append(proxy)
         return proxy
 
@@ -99,9 +102,11 @@ class DatabaseClocks:
 
         Parameters: `server`: None if it is not known yet; `find` returns it then. `begin` lets it follow.
         """
+        where = {} if server is None or server.kind != "key-value" else server.parameters
+        if server is not None and where and self._redirects.past(where["host"], where["port"]):
+            begin(server)  # it can be used without a connect
+            return
         self._pending.append(_Pending(find, begin))
-        if server is not None and server.kind == "key-value":
-            self._redirects.close_those_past(server.parameters["host"], server.parameters["port"])
         self._redirects.before_connect = self._before_connect
 
     def follows(self, server: Server) -> bool:
@@ -138,11 +143,16 @@ class DatabaseClocks:
             self._begin_pending()
         return self._mariadb_is_given
 
+    def give_connections_back(self) -> None:
+        """Let connections that lead to proxies lead to their servers again."""
+        for proxy in self._proxies:
+            proxy.give_back()
+
     def leave(self) -> None:
         """Give the real time back to every session, and put every database back as it was."""
-        self._redirects.clear()
         for proxy in self._proxies:
             proxy.close()
+        self._redirects.clear()
         self._proxies.clear()
         for connection, (session, unset) in list(self._sessions.items()):
             if session.now_us >= 0:

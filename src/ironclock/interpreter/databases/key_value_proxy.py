@@ -8,6 +8,7 @@ address leads to it. Each client has its own connection to the server behind. Wh
 from __future__ import annotations
 
 import contextlib
+import os
 import re
 import select
 import socket
@@ -16,7 +17,9 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ...errors import DatabaseClockError
+from ..patching.real_functions import real_connect
 from .key_value_times import Key, Step, Times
+from .moved_connections import open_sockets, put_in_place
 from .resp import OK, QUEUED, Incomplete, Reply, command, error, number, parse, request
 
 if TYPE_CHECKING:
@@ -70,8 +73,8 @@ class _Change(NamedTuple):
 class Link:
     """One connection to the server behind the proxy. It is not redirected."""
 
-    def __init__(self, connect: Callable[[], socket.socket], quiet: Callable[[int, bool], None]) -> None:
-        self.socket = connect()
+    def __init__(self, one: socket.socket, quiet: Callable[[int, bool], None]) -> None:
+        self.socket = one
         self.listens = False
         """True if the server can send something that nobody has asked for."""
         self._quiet = quiet
@@ -128,15 +131,17 @@ class KeyValueProxy:
 
     Parameters: `address` is the server's, `db` the number of the database whose keys it takes over, `login` the words
     of an AUTH command. `bypass` notes a socket that is not redirected. `tell` is called with what cannot follow.
-    `quiet` notes that nothing is asked over a descriptor, and if only code of the rig can send something.
+    `quiet` notes that nothing is asked over a descriptor, and if only code of the rig can send something. `opened`
+    notes a socket of the rig's code.
     """
 
     def __init__(
         self, loop: EventLoop, threads: SimulatedThreads, address: tuple[str, int], db: int, login: tuple[str, ...],
         bypass: Callable[[socket.socket], None], tell: Callable[[str], None], faults: Faults,
-        quiet: Callable[[int, bool], None],
+        quiet: Callable[[int, bool], None], opened: Callable[[socket.socket], None],
     ) -> None:  # fmt: skip
         self.quiet = quiet
+        self._opened = opened
         self._loop = loop
         self._threads = threads
         self.server = address
@@ -163,9 +168,12 @@ class KeyValueProxy:
             self.control.close()
             raise DatabaseClockError(f"{self._where} refuses: {answer.value.decode()}; correct the URL")
         self._selected = db
-        self._known = {name: known for name, known in self._commands()}
+        self._known = self._commands()
         self._notifies = bool(self._setting("notify-keyspace-events"))
         self._purge_at = -1
+        self._moved: list[socket.socket] = []
+        self._taken_over: dict[Any, tuple[Link, dict[str, str]]] = {}
+        # By address of a client whose connection was open before: that to the server, and what the server says of it.
         self._adopt_database(db)
         self._listener = socket.create_server(("127.0.0.1", 0), backlog=128)
         self.address: tuple[str, int] = self._listener.getsockname()[:2]
@@ -196,7 +204,7 @@ class KeyValueProxy:
 
     def bare_link(self) -> Link:
         """Open a connection to the server for a client, which logs in itself."""
-        return Link(self._connect, self.quiet)
+        return Link(self._connect(), self.quiet)
 
     def _connect(self) -> socket.socket:
         one = socket.socket(socket.AF_INET6 if ":" in self.server[0] else socket.AF_INET)
@@ -211,7 +219,62 @@ class KeyValueProxy:
         one.settimeout(None)
         return one
 
-    def _commands(self) -> Iterator[tuple[bytes, _Known]]:
+    def take_over(self, fd: int) -> None:
+        """Let a connection that is open already lead to this proxy, which goes on with it."""
+        behind = socket.socket(fileno=os.dup(fd))
+        self._bypass(behind)
+        mine = behind.getsockname()
+        info = self._told_of(mine)
+        if info is None or info.get("multi", "-1") != "-1" or "b" in info.get("flags", ""):
+            # Something goes on in it. A pool opens another one in its place.
+            behind.shutdown(socket.SHUT_RDWR)
+            behind.close()
+            return
+        with socket.socket() as near:
+            real_connect(near, self.address)
+            near.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            link = Link(behind, self.quiet)
+            link.listens = info.get("resp") == "3" or int(info.get("sub", 0)) + int(info.get("psub", 0)) > 0
+            self._taken_over[near.getsockname()] = link, info
+            put_in_place(fd, near.fileno())
+        behind.settimeout(None)
+        moved = socket.socket(fileno=fd)  # the application has one of its own, and closes it
+        self._moved.append(moved)
+        self._opened(moved)
+
+    def _told_of(self, client: Any) -> dict[str, str] | None:
+        """Return what the server says of a client, which is named by its address. None if it does not know it."""
+        host, port = client[:2]
+        address = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
+        answer = self.control.ask("CLIENT", "LIST")
+        text: str = "" if answer.is_error else answer.value.decode("utf-8", "replace")
+        for line in text.splitlines():
+            fields = dict(field.partition("=")[::2] for field in line.split())
+            if fields.get("addr") == address:
+                return fields
+        return None
+
+    def give_back(self) -> None:
+        """Let the connections of clients that wait for nothing lead to the server itself again: the rig is left."""
+        clients = {client.address: client for client in self.clients if client.server is not None and not client.busy}
+        for fd, one in open_sockets() if clients else ():
+            with contextlib.suppress(OSError):
+                client = clients.get(one.getsockname())
+                if client is not None and client.server is not None and one.getpeername()[:2] == self.address:
+                    put_in_place(fd, client.server.socket.fileno())
+
+    def _commands(self) -> dict[bytes, _Known]:
+        """Return what the server says of its commands. It is asked once: the answer is long."""
+        info = self.control.ask("INFO", "server")
+        run = re.search(rb"run_id:(\w+)", b"" if info.is_error else info.value)
+        known = None if run is None else _commands_of.get(run[1])
+        if known is None:
+            known = dict(self._asked_for_commands())
+            if run is not None:
+                _commands_of[run[1]] = known
+        return known
+
+    def _asked_for_commands(self) -> Iterator[tuple[bytes, _Known]]:
         for entry in self.control.ask("COMMAND").value:
             name, _, flags, first, last, step = [part.value for part in entry.value[:6]]
             words = {part.value for part in flags}
@@ -345,13 +408,13 @@ class KeyValueProxy:
     def _accept(self) -> None:
         while True:
             try:
-                one, _ = self._listener.accept()
+                one, address = self._listener.accept()
             except OSError:
                 return
             if self.faults.is_down():
                 one.close()
                 continue
-            client = _Client(self, one)
+            client = _Client(self, one, address, *self._taken_over.pop(address, (None, {})))
             self.clients.add(client)
             self.start(client.serve, "key-value client")
 
@@ -374,31 +437,46 @@ class KeyValueProxy:
             self._threads.states.drop(thread)
         for client in clients:
             client.close()
+        for link, _ in self._taken_over.values():
+            link.close()
+        for moved in self._moved:
+            moved.detach()
         self._listener.close()
         self.control.close()
+
+
+_commands_of: dict[bytes, dict[bytes, _Known]] = {}  # by run of a server, in this process
 
 
 class _Client:
     """One connection of a client package."""
 
-    def __init__(self, proxy: KeyValueProxy, one: socket.socket) -> None:
+    def __init__(
+        self, proxy: KeyValueProxy, one: socket.socket, address: Any, server: Link | None, info: dict[str, str]
+    ) -> None:
         self._proxy = proxy
         self._socket = one
         one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        self._server: Link | None = None
+        self.address = address
+        """Of the client's end."""
+        self.server = server
+        """The connection to the server. None before it is opened."""
+        self.busy = False
+        """True while a request is not answered."""
         self._received = bytearray()
-        self._db = 0
-        self._version = 2
+        self._db = int(info.get("db", 0))
+        self._version = int(info.get("resp", 2))
         self._transaction: list[list[bytes]] | None = None
         self._broken = False  # a command of the transaction was refused
-        self._subscribed = False
+        self._subscribed = int(info.get("sub", 0)) + int(info.get("psub", 0)) > 0
 
     def serve(self) -> None:
         """Serve the client until it or the server has gone."""
         try:
-            self._server = self._proxy.bare_link()
-            while self._one_turn(self._server):
-                pass
+            if self.server is None:
+                self.server = self._proxy.bare_link()
+            while self._one_turn(self.server):
+                self.busy = False
         except (OSError, ValueError):
             pass
         finally:
@@ -414,8 +492,8 @@ class _Client:
         with contextlib.suppress(OSError):
             self._socket.shutdown(socket.SHUT_RDWR)
         self._socket.close()
-        if self._server is not None:
-            self._server.close()
+        if self.server is not None:
+            self.server.close()
 
     def _tell(self, data: bytes) -> None:
         """Send something to the client."""
@@ -439,6 +517,7 @@ class _Client:
         if not data:
             return False
         self._received += data
+        self.busy = True
         while self._received:
             try:
                 words, end = request(self._received)
@@ -526,8 +605,8 @@ class _Client:
             self._db = int(words[1])
         elif name == b"HELLO" and len(words) > 1:
             self._version = int(words[1])
-        elif name == b"CLIENT" and len(words) > 2 and words[1].upper() == b"TRACKING" and self._server is not None:
-            self._server.listens = words[2].upper() == b"ON"
+        elif name == b"CLIENT" and len(words) > 2 and words[1].upper() == b"TRACKING" and self.server is not None:
+            self.server.listens = words[2].upper() == b"ON"
         elif name == b"RESET":
             self._db, self._version, self._transaction = 0, 2, None
 

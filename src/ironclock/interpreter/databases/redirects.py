@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import socket
-import stat
 import weakref
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
+
+from .moved_connections import open_sockets
 
 
 class Redirects:
@@ -24,23 +23,21 @@ class Redirects:
         """Called with the address to which code of the rig is about to connect. It can add a proxy."""
 
     def add(self, host: str, port: int, target: tuple[str, int]) -> None:
-        """Let every address of a server lead to a proxy, and close the connections that go past it."""
+        """Let every address of a server lead to a proxy."""
         for address in addresses_of(host, port):
             self._targets[address] = target
         self.proxies.add(target)
-        self.close_those_past(host, port)
 
-    def close_those_past(self, host: str, port: int) -> None:
-        """Shut down connections of this process that were open before: a pool opens new ones in their place."""
+    def past(self, host: str, port: int) -> list[int]:
+        """Return the descriptors of connections of this process with a server that go past its proxy."""
         addresses = addresses_of(host, port)
-        for name in os.listdir("/proc/self/fd") if Path("/proc/self/fd").is_dir() else ():
-            with contextlib.suppress(OSError, ValueError):
-                if not stat.S_ISSOCK(os.fstat(int(name)).st_mode):
-                    continue
-            with contextlib.suppress(OSError, ValueError), socket.socket(fileno=os.dup(int(name))) as one:
-                is_own = any(one.getsockname() == mine.getsockname() for mine in self._not_redirected)
-                if one.getpeername()[:2] in addresses and not is_own:
-                    one.shutdown(socket.SHUT_RDWR)
+        own = {mine.getsockname() for mine in list(self._not_redirected) if mine.fileno() >= 0}
+        found = []
+        for fd, one in open_sockets():
+            with contextlib.suppress(OSError):
+                if one.getpeername()[:2] in addresses and one.getsockname() not in own:
+                    found.append(fd)
+        return found
 
     def leave_alone(self, one: socket.socket) -> None:
         """Do not redirect a socket: it is the proxy's own."""
