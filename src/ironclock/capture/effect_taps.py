@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import inspect
 from collections.abc import AsyncIterator, Callable, Generator
@@ -9,7 +10,8 @@ from typing import Any
 
 from ..errors import InputError, nearest
 from ..history.records import plain
-from ..simulation.effects import Effects, Repeated
+from ..simulation.effects import Effects, Later, Repeated
+from .awaited import followed, is_awaited
 from .targets import Replacement
 
 
@@ -31,6 +33,7 @@ class EffectTap(Replacement):
         self._effects = effects
         self._signature = self.target.signature()
         self._key = key
+        self._begins_when_awaited = False  # as far as its calls have shown
         if isinstance(key, str):
             if self._signature is None or key not in self._signature.parameters:
                 known = () if self._signature is None else self._signature.parameters
@@ -56,11 +59,17 @@ class EffectTap(Replacement):
 
     def _call(self, *args: Any, **kwargs: Any) -> Any:
         key, data = self._read(args, kwargs)
-        repeats = self._outcome(key) == "repeated"
+        outcome = self._outcome(key)
+        if self._begins_when_awaited:
+            result = self.target.real(*args, **kwargs)
+            return followed(result, lambda: self._effects.performing(self.name, key, data, outcome))
 
         def act() -> Any:
             result = self.target.real(*args, **kwargs)
-            return Repeated(result) if repeats else result
+            if is_awaited(result):
+                self._begins_when_awaited = not asyncio.isfuture(result)
+                return Later(followed(result, lambda: self._effects.performing(self.name, key, data, outcome, True)))
+            return Repeated(result) if outcome == "repeated" else result
 
         return self._effects.perform(self.name, act, key, data)
 

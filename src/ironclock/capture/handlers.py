@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import inspect
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
+from contextlib import ExitStack, asynccontextmanager, contextmanager
 from typing import TYPE_CHECKING, Any
 
 from ..errors import StuckError, TapError, nearest
@@ -12,6 +13,7 @@ from ..simulation.delivery import DELIVERIES_LIMIT
 from ..simulation.faults.kind import Operation, Passing, Strike, Subject, subject_of
 from ..simulation.faults.seam_faults import FOR_EVER, wait_in_code, wait_in_coroutine
 from ..simulation.jobs import LiveAttempt, LiveJob
+from .awaited import followed, is_awaited
 from .targets import Replacement, find
 
 if TYPE_CHECKING:
@@ -33,44 +35,48 @@ class HandlerTap(Replacement):
         self._id = _reader(id, "id", signature, self.target.label)
         self._name = _reader(name, "job", signature, self.target.label)
         self._default = getattr(self.target.real, "__name__", None) or type(self.target.real).__name__
+        self._begins_when_awaited = False  # as far as its calls have shown
         self._jobs: dict[Any, LiveJob] = {}
 
     def replacement(self) -> Callable[..., Any]:
-        if self.target.is_async:
+        return self._handle_later if self.target.is_async else self._handle
 
-            async def handle_later(*args: Any, **kwargs: Any) -> Any:
-                loop = self._loops.running()
-                if loop is None:
-                    return await self.target.real(*args, **kwargs)
-                call = _Call(self, loop, args, kwargs)
-                while call.goes_on():
-                    with call.attempted():
-                        call.starts()
-                        await call.wait_in_coroutine()
-                        call.result = await self.target.real(*args, **kwargs)
-                        call.ends()
-                    if call.again_after_ns and call.goes_on_later():
-                        await wait_in_coroutine(call.again_after_ns)
-                return call.first_result
+    async def _handle_later(self, *args: Any, **kwargs: Any) -> Any:
+        loop = self._loops.running()
+        if loop is None:
+            return await self.target.real(*args, **kwargs)
+        call = _Call(self, loop, args, kwargs)
+        while call.goes_on():
+            with call.attempted():
+                call.starts()
+                await call.wait_in_coroutine()
+                call.result = await self.target.real(*args, **kwargs)
+                call.ends()
+            if call.again_after_ns and call.goes_on_later():
+                await wait_in_coroutine(call.again_after_ns)
+        return call.first_result
 
-            return handle_later
-
-        def handle(*args: Any, **kwargs: Any) -> Any:
-            loop = self._loops.running()
-            if loop is None:
-                return self.target.real(*args, **kwargs)
-            call = _Call(self, loop, args, kwargs)
-            while call.goes_on():
-                with call.attempted():
-                    call.starts()
-                    call.wait()
-                    call.result = self.target.real(*args, **kwargs)
-                    call.ends()
-                if call.again_after_ns and call.goes_on_later():
-                    self._loops.simulation.loop.sleep(call.again_after_ns, is_seam=False)
-            return call.first_result
-
-        return handle
+    def _handle(self, *args: Any, **kwargs: Any) -> Any:
+        loop = self._loops.running()
+        if loop is None:
+            return self.target.real(*args, **kwargs)
+        if self._begins_when_awaited:
+            return self._handle_later(*args, **kwargs)
+        call = _Call(self, loop, args, kwargs)
+        while call.goes_on():
+            with ExitStack() as attempt:
+                attempt.enter_context(call.attempted())
+                call.starts()
+                call.wait()
+                call.result = self.target.real(*args, **kwargs)
+                if is_awaited(call.result):
+                    self._begins_when_awaited = not asyncio.isfuture(call.result)
+                    rest = attempt.pop_all()
+                    return followed(call.result, lambda: call.going_on(rest))  # noqa: B023
+                call.ends()
+            if call.again_after_ns and call.goes_on_later():
+                self._loops.simulation.loop.sleep(call.again_after_ns, is_seam=False)
+        return call.first_result
 
     def job_of(self, loop: LiveLoop, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[LiveJob, bool]:
         """Return the job that a call is about, and True if a row tells what becomes of it. Parameters: `loop` is the
@@ -147,6 +153,13 @@ class _Call:
         """Let the faults strike that strike after its code."""
         assert self.attempt is not None
         self._loops.simulation.judge.strike(_HandlerEnds(self, self.attempt))
+
+    @asynccontextmanager
+    async def going_on(self, attempt: ExitStack) -> AsyncIterator[None]:
+        """Let the attempt go on while its result is awaited. Parameters: `attempt` ends it."""
+        with attempt:
+            yield
+            self.ends()
 
     @contextmanager
     def attempted(self) -> Iterator[None]:

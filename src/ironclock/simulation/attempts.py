@@ -12,6 +12,7 @@ from collections.abc import Callable
 from contextlib import AbstractContextManager, ExitStack
 from dataclasses import replace
 from heapq import heappush
+from types import CoroutineType
 from typing import Any
 
 from ..errors import (
@@ -225,6 +226,8 @@ class Attempts:
                 result = job.type.fn(*job.args)
             else:
                 result = job.type.fn(*job.args, **job.keywords)
+            if type(result) is CoroutineType:  # of a plain function, as one with a decorator is
+                result = self._host.await_result(result)
         except Exception as error:
             loop.current = None
             # Without this frame: with it, error and frame would hold each other.
@@ -287,7 +290,7 @@ class Attempts:
         if job.copies_arguments:
             args, kwargs = copy.deepcopy((args, kwargs))
         result = fn(*args, **kwargs)
-        awaits = job.type.is_async and (deployment is None or hasattr(result, "__await__"))
+        awaits = job.type.is_async and hasattr(result, "__await__")  # a deployment can have both kinds
         return self._host.await_result(result) if awaits else result
 
     # --- end ----------------------------------------------------------------------------------------

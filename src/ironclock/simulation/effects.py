@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import AsyncIterator, Callable, Iterator, Sequence
-from contextlib import asynccontextmanager, contextmanager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, NamedTuple, overload
 
 from ..errors import SelectionError, is_cancellation, nearest
@@ -61,6 +61,38 @@ class Repeated(NamedTuple):
     """What a service returns if it has done the operation before: an answer, and no second effect."""
 
     result: Any
+
+
+class Later(NamedTuple):
+    """What a plain function returns whose work is done when its result is awaited: the effect is written down then."""
+
+    result: Any
+
+
+class Performing:
+    """The context of an effect in a coroutine. (No generator: an asyncio loop that ends would close that first.)"""
+
+    def __init__(
+        self, effects: Effects, loop: EventLoop, name: str, key: Any, data: dict[str, Any], outcome: str, begun: bool
+    ) -> None:
+        self._effects, self._loop = effects, loop
+        self._name, self._key, self._data, self._outcome, self._begun = name, key, data, outcome, begun
+
+    async def __aenter__(self) -> None:
+        if not self._begun:
+            try:
+                await pass_seam_in_coroutine(self._loop, f"before {self._name}")
+            except BaseException as error:
+                self._effects.note_end(self._name, self._key, self._data, error)
+                raise
+
+    async def __aexit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
+        if error is not None and not isinstance(error, GeneratorExit):
+            self._effects.note_end(self._name, self._key, self._data, error)
+            return
+        self._effects.note(self._name, self._key, self._outcome, self._data)  # its reader can leave it early
+        if error is None:
+            await pass_seam_in_coroutine(self._loop, f"after {self._name}")
 
 
 class Effects(Sequence[Effect]):
@@ -135,8 +167,10 @@ class Effects(Sequence[Effect]):
                 before()
             result = act()
         except BaseException as error:
-            self._note_end(name, key, data, error)
+            self.note_end(name, key, data, error)
             raise
+        if type(result) is Later:
+            return result.result
         if type(result) is Repeated:
             result = result.result
             self.note(name, key, "repeated", data)
@@ -148,16 +182,13 @@ class Effects(Sequence[Effect]):
             after()
         return result
 
-    @asynccontextmanager
-    async def performing(
-        self, name: str, key: Any, data: dict[str, Any], outcome: str = "done"
-    ) -> AsyncIterator[None]:  # fmt: skip
-        """Write down that the block of a coroutine was done, or failed, with a seam before and after it. Parameters:
-        `name` is its name; `key` is what it is about; `data` are its arguments; `outcome` is how it ended."""
-        with self.noting(name, key, data, outcome):
-            await pass_seam_in_coroutine(self._loop, f"before {name}")
-            yield
-        await pass_seam_in_coroutine(self._loop, f"after {name}")
+    def performing(
+        self, name: str, key: Any, data: dict[str, Any], outcome: str = "done", begun: bool = False
+    ) -> Performing:  # fmt: skip
+        """Return a context that writes down that its block in a coroutine was done, or failed, with a seam before and
+        after it. Parameters: `name` is its name; `key` is what it is about; `data` are its arguments; `outcome` is how
+        it ended; `begun` is True if its first seam was passed when it was asked for."""
+        return Performing(self, self._loop, name, key, data, outcome, begun)
 
     @contextmanager
     def noting(self, name: str, key: Any, data: dict[str, Any], outcome: str = "done") -> Iterator[None]:
@@ -170,7 +201,7 @@ class Effects(Sequence[Effect]):
             self.note(name, key, outcome, data)
             raise
         except BaseException as error:
-            self._note_end(name, key, data, error)
+            self.note_end(name, key, data, error)
             raise
         self.note(name, key, outcome, data)
 
@@ -179,8 +210,9 @@ class Effects(Sequence[Effect]):
         is what it is about."""
         return repr(key) in self.keys_done.get(name, ())
 
-    def _note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
-        """Write down that an effect ended with an error."""
+    def note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
+        """Write down that an effect ended with an error. Parameters: `name` is its name; `key` is what it is about;
+        `data` are its arguments; `error` is the error."""
         if not isinstance(error, self._loop.switcher.exits):
             outcome = "cancelled" if is_cancellation(error) else "failed"
             self.note(name, key, outcome, {**data, "error": type(error).__name__})

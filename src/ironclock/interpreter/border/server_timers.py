@@ -69,6 +69,10 @@ class ServerTimers:
 
         self.begin(exchange, limit_s, end)
 
+    def has_answer(self, fd: int) -> bool:
+        """Return True if a server has answered."""
+        return bool(poll_for(fd, select.POLLIN, 0))
+
     def answers(self, fd: int) -> None:
         """Wait for the answer of a server that was asked to end a request."""
         poll_for(fd, select.POLLIN, _SOON_MS)

@@ -21,10 +21,13 @@ from ...foundation.durations import NS
 from ..border.helper_threads import HelperThread
 from ..border.outside_waits import ASKED, IDLE, OutsideWait
 from ..border.session_blockers import only_ours
+from ..patching.clock_functions import REAL
 
 if TYPE_CHECKING:
     from ..border.outside_waits import Exchange
 
+_LOOKS_AGAIN_S = 0.105
+# The server looks at its locks again when nobody has asked for them for a tenth of a second.
 _STEP_S = 0.05  # how often a coroutine looks if a named lock is free
 _ROW_LOCK, _TABLE_LOCK, _TOO_LONG, _KILLED = 1205, 1205, 1969, 1317
 _WORDS = {
@@ -122,6 +125,11 @@ class _Server:
         self._helper: HelperThread | None = None
         self._query: Callable[[str], list[Any]] | None = None
         self._end: Callable[[], None] = _nothing
+        self._asked_s = -1.0  # when it was asked for its locks, in real time
+        self._blocked_at: dict[int, int] = {}
+        # By session that only others of this process block, how many statements they had begun and ended then.
+        self.statements = 0
+        """How many statements the sessions of this process have begun and ended."""
         self.numbers: set[int] = set()
         self.lines: dict[str, list[object]] = {}
         """By named lock, who waits for it, in order."""
@@ -148,21 +156,33 @@ class _Server:
         return _ROW_LOCK if any(waiting == number for waiting, _ in self._in_the_way()) else 0
 
     def only_ours_block(self, number: int) -> bool:
-        """Return True if a session waits for locks that sessions of this process alone hold, and not in a circle."""
+        """Return True if a session waits for locks that sessions of this process alone hold, and not in a circle.
+
+        That stays so until one of them begins or ends a statement.
+        """
+        if self._blocked_at.get(number) != self.statements and self._only_ours_block(number):
+            self._blocked_at[number] = self.statements
+        return self._blocked_at.get(number) == self.statements
+
+    def _only_ours_block(self, number: int) -> bool:
         pairs = self._in_the_way()
         if any(waiting == number for waiting, _ in pairs):
             return only_ours(number, pairs, self.numbers)
         states = self.ask(_STATES)
         state = next((str(row[1]).lower() for row in states if int(row[0]) == number), "")
         busy = {int(row[0]) for row in self.ask("select trx_mysql_thread_id from information_schema.innodb_trx")}
+        self._asked_s = REAL["monotonic"]()
         busy |= {int(row[0]) for row in states if row[2] not in _NO_CLIENTS and row[3] != "system user"}
         return "waiting for" in state and "lock" in state and busy <= self.numbers
 
     def _in_the_way(self) -> list[tuple[int, int]]:
+        REAL["sleep"](max(0.0, self._asked_s + _LOOKS_AGAIN_S - REAL["monotonic"]()))
         try:
             rows = self.ask(_BLOCKERS)
         except Exception:  # MySQL has this table no more
             rows = self.ask(_BLOCKERS_OF_MYSQL)
+        finally:
+            self._asked_s = REAL["monotonic"]()
         return [(int(waiting), int(blocker)) for waiting, blocker in rows]
 
     def is_free(self, lock: str, number: int) -> bool:
@@ -289,11 +309,13 @@ class MariaDBWaits:
     @contextmanager
     def _in_watch(self, world: Any, driver: Driver, connection: Any, session: _Session, sql: str) -> Iterator[None]:
         """Let the limits of a statement run in simulated time inside the block, where it is sent and answered."""
-        exchange = world.border.descriptors.exchange(driver.descriptor(connection))
+        descriptor = driver.descriptor(connection)
+        exchange = world.border.descriptors.exchange(descriptor)
         server, number, limits = session.server, session.number, session.limits
         assert limits is not None
         session.ended_by = 0
         begun = world.loop.now
+        server.statements += 1
 
         def arm(asked: Exchange) -> None:
             if asked.kind is not ASKED:
@@ -310,11 +332,13 @@ class MariaDBWaits:
             error = _TOO_LONG if limits.statement and passed >= limits.statement else 0
             if not error:
                 lock = server.waits_for(number)
+                if not lock and not world.border.server_timers.has_answer(descriptor):
+                    lock = server.waits_for(number)  # it can just have begun to wait
                 error = abs(lock) if lock and passed >= (limits.row_lock if lock > 0 else limits.table_lock) else 0
             if error:
                 session.ended_by = error
                 server.ask(f"kill query {number}")
-                world.border.server_timers.answers(driver.descriptor(connection))
+                world.border.server_timers.answers(descriptor)
             else:
                 asked.ended_by_server = False
                 arm(asked)
@@ -328,6 +352,7 @@ class MariaDBWaits:
                 raise driver.error(session.ended_by, _WORDS[session.ended_by]) from None
             raise
         finally:
+            server.statements += 1
             exchange.only_we_end_it = exchange.begins = None
             if exchange.timer is not None:
                 exchange.timer.state, exchange.timer = "withdrawn", None
