@@ -33,6 +33,7 @@ from .patching.late_patches import LatePatches
 from .patching.real_functions import real_get_ident
 from .patching.real_threads import others_run
 from .patching.signal_handlers import SignalHandlers
+from .tasks.asynchronous_errors import asynchronous_error_patches
 from .tasks.asyncio_sleeps import asyncio_patches
 from .tasks.deadlocks import watched_threads
 from .tasks.debugger import debugger_patches
@@ -365,6 +366,7 @@ _LATE = LatePatches({
     "_sqlite3": lambda: [SQLiteClock(_here)],
     "sqlite3": lambda: connection_patches(_here),
     "asyncio": lambda: asyncio_patches(_here),
+    "ctypes": lambda: asynchronous_error_patches(_here),
     "concurrent.futures.thread": lambda: pool_patches(_here),
     "asgiref.current_thread_executor": lambda: current_thread_patches(_here),
     "uuid": lambda: [UuidTimes()],

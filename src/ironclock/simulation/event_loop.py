@@ -519,6 +519,9 @@ class EventLoop:
             self.current = task
             if self.several_wall_clocks:
                 self.forget_values()
+        if task.error_to_raise is not None:
+            error, task.error_to_raise = task.error_to_raise, None
+            raise error
 
     def _wake(self, task: Task) -> None:
         # It may have been ended, or interrupted in its sleep, since the call was made.

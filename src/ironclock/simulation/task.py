@@ -23,6 +23,8 @@ class Task:
     suspended = False
     interrupt: Callable[[], None] | None = None
     """How it is interrupted. None: by an error raised in it."""
+    error_to_raise: BaseException | None = None
+    """What another task wants to raise in it, when it goes on. None: nothing."""
     owner: LiveAttempt | None = None
     """The attempt that it belongs to: itself, or for a thread the one that started it or gave it work."""
     sleeps: Callable[[int, Callable[[], Any]], bool] | None = None

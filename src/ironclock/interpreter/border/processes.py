@@ -34,7 +34,8 @@ def popen_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
         world = here()
         if world is None or (timeout is not None and timeout <= 0) or self.returncode is not None:
             return place.real(self, timeout)
-        if not _ended(world, self.pid, lambda: self.poll() is not None, timeout, "a child process's wait"):
+        ended = lambda: world.border.child_polls.looking(self.poll) is not None  # noqa: E731
+        if not _ended(world, self.pid, ended, timeout, "a child process's wait"):
             raise subprocess.TimeoutExpired(self.args, timeout or 0.0)
         self.poll()
         return self.returncode
@@ -108,15 +109,26 @@ class ChildPolls:
     def __init__(self, loop: EventLoop, waits: OutsideWaits) -> None:
         self._loop = loop
         self._waits = waits
+        self._looks = False
         self._asked: dict[int, tuple[int, float, float]] = {}
         # By number of the process: when it was asked for last, in simulated and in real time, and how many real
         # seconds it can still be waited for.
+
+    def looking(self, ask: Callable[[], Any]) -> Any:
+        """Ask for the end of a child at once, for a wait that has a grace of its own."""
+        self._looks = True
+        try:
+            return ask()
+        finally:
+            self._looks = False
 
     def poll(self, pid: int, ask: Callable[[], Any]) -> Any:
         """Ask for the end of a child: at once, and if it runs and simulated time has passed, for as long again."""
         answer = ask()
         if answer[0]:
             self._asked.pop(pid, None)
+            return answer
+        if self._looks:
             return answer
         now, now_s = self._loop.now, REAL["monotonic"]()
         before, before_s, left_s = self._asked.get(pid, (now, now_s, PROCESS.grace_s))

@@ -111,6 +111,11 @@ def _vfs_objects() -> list[_VFS]:
 # --- connections ------------------------------------------------------------------------------------
 
 _CONNECTION = ("cursor", "commit", "rollback", "execute", "executemany", "executescript", "close", "__exit__")
+_CHECKED = (
+    "create_function", "create_aggregate", "create_window_function", "create_collation", "set_authorizer",
+    "set_progress_handler", "set_trace_callback", "enable_load_extension", "load_extension", "backup", "serialize",
+    "deserialize", "getlimit", "setlimit", "blobopen", "iterdump", "getconfig", "setconfig",
+)  # fmt: skip
 _CURSOR = ("execute", "executemany", "executescript", "fetchone", "fetchmany", "fetchall")
 
 
@@ -183,12 +188,33 @@ def connection_patches(here: Here) -> list[Patch]:
 
         return make
 
+    def checked(of: Callable[[Any], Any] | None) -> Callable[[Any], Any]:
+        def make(real: Any) -> Any:
+            def method(one: Any, *args: Any, **kwargs: Any) -> Any:
+                world = here()
+                if world is not None:
+                    owners.check(world, one if of is None else of(one))
+                return real(one, *args, **kwargs)
+
+            return method
+
+        return make
+
     connection_of = sqlite3.Cursor.connection.__get__
     return [
-        Methods(sqlite3.Connection, {name: used(None, False, _NAMED.get(name)) for name in _CONNECTION}),
+        Methods(
+            sqlite3.Connection,
+            {
+                **{name: used(None, False, _NAMED.get(name)) for name in _CONNECTION},
+                **dict.fromkeys(_CHECKED, checked(None)),
+            },
+        ),
         Methods(
             sqlite3.Cursor,
-            {name: used(connection_of, name.startswith("fetch"), _NAMED.get(name)) for name in _CURSOR},
+            {
+                **{name: used(connection_of, name.startswith("fetch"), _NAMED.get(name)) for name in _CURSOR},
+                "close": checked(connection_of),
+            },
         ),
         owners,
         *([] if hidden is None else [hidden]),

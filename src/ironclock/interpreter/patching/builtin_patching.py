@@ -1,9 +1,9 @@
 """Replacing a function in place, so that every reference to it follows.
 
 A Python function gets other code. A built-in such as `time.sleep` is one object that everybody shares, wherever and
-whenever it was imported. Its method entry is pointed at the C API's own call helper for its calling convention, and
-its self slot at the replacement. A call then runs the replacement; exceptions propagate, and a greenlet can be switched
-inside it. Nothing here knows about time.
+whenever it was imported. It gets a method entry of its own, which is the C API's call helper for its calling
+convention, and its self slot is pointed at the replacement. A call then runs the replacement; exceptions propagate, and
+a greenlet can be switched inside it. Nothing here knows about time.
 """
 
 from __future__ import annotations
@@ -42,7 +42,7 @@ class _MethodDef(ctypes.Structure):
 class _BuiltinObject(ctypes.Structure):
     _fields_ = [
         ("refcnt", ctypes.c_ssize_t), ("type", ctypes.c_void_p),
-        ("ml", ctypes.POINTER(_MethodDef)), ("self", ctypes.c_void_p), ("module", ctypes.c_void_p),
+        ("ml", ctypes.c_void_p), ("self", ctypes.c_void_p), ("module", ctypes.c_void_p),
         ("weakrefs", ctypes.c_void_p), ("vectorcall", ctypes.c_void_p),
     ]  # fmt: skip
 
@@ -85,9 +85,9 @@ class Builtin:
         self._function: Any = function  # keeps the object below alive
         self._object = _BuiltinObject.from_address(id(function))
         module: Any = function.__self__  # type: ignore[attr-defined]
-        definition = self._object.ml.contents
+        definition = _MethodDef.from_address(self._object.ml)
         convention = definition.flags & _CONVENTION
-        self._flags, self._vectorcall = definition.flags, self._object.vectorcall
+        self._vectorcall = self._object.vectorcall
         # A function that takes its arguments as an array is called with a tuple and a dict while it is replaced. The
         # interpreter reads that from the flags if there is no vectorcall entry.
         self._fast = convention not in _HELPERS and bool(convention & _FASTCALL)
@@ -98,11 +98,15 @@ class Builtin:
                 f"this Python build is not supported: the calling convention of {function!r} is unknown; use CPython "
                 "3.11, 3.12 or 3.13"
             )
-        self._helper = _entry(_HELPERS[convention])
-        self._definition = definition
-        self._saved = definition.meth, self._object.self
+        self._saved = self._object.ml, self._object.self
+        # The method entry belongs to all interpreters of the process, and to a module that is loaded once more. So the
+        # function gets an entry of its own while it is replaced.
+        own = _MethodDef(definition.name, _entry(_HELPERS[convention]), definition.flags, definition.doc)
+        if self._fast:
+            own.flags = _VARARGS | _KEYWORDS
+        self._own = ctypes.addressof(own)
         self._copy = _copied(definition)
-        _kept.append(self._copy)
+        _kept.extend((own, self._copy))
         self._replacement: Any = None
         self.real: Callable[..., Any] = _new_builtin(
             ctypes.byref(self._copy), module, getattr(function, "__module__", None)
@@ -112,16 +116,15 @@ class Builtin:
         """Let every call of the function run `replacement`."""
         if self._fast:
             self._object.vectorcall = None
-            self._definition.flags = _VARARGS | _KEYWORDS
         self._object.self = id(replacement)
-        self._definition.meth = self._helper
+        self._object.ml = self._own
         self._replacement = replacement  # the slot does not count as a reference
 
     def restore(self) -> None:
         """Put the original back."""
-        self._definition.meth, self._object.self = self._saved
+        self._object.ml, self._object.self = self._saved
         if self._fast:
-            self._definition.flags, self._object.vectorcall = self._flags, self._vectorcall
+            self._object.vectorcall = self._vectorcall
         self._replacement = None
 
 
@@ -237,7 +240,7 @@ def presented_as(replacement: Any, original: Any) -> Any:
     """Return a copy of a replacement that has the name, the words and the signature of the original."""
     if isinstance(replacement, classmethod):
         return classmethod(presented_as(replacement.__func__, original))
-    if not isinstance(replacement, FunctionType):
+    if not isinstance(replacement, FunctionType) or not hasattr(original, "__qualname__"):
         return replacement
     shown = FunctionType(
         replacement.__code__, replacement.__globals__, original.__name__, replacement.__defaults__,
