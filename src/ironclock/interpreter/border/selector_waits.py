@@ -11,7 +11,9 @@ import select
 import selectors
 import signal
 import socket
+import sys
 from collections.abc import Callable
+from types import FrameType
 from typing import Any
 
 from ..patching.builtin_patching import PythonFunction
@@ -55,6 +57,8 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
             files = _has_files(selector, world)
         if world.loop.now > world.coarse_ns:
             _coarsen(selector, world)
+        if timeout is not None and (stops := _server_that_polls(sys._getframe(2))) is not None:
+            return real(selector, 0) or _wait(world, selector, real, None, stops)
         if (
             not files
             and timeout is not None
@@ -71,6 +75,20 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
         return _wait(world, selector, real, timeout)
 
     return select
+
+
+def _server_that_polls(caller: FrameType) -> Callable[[], bool] | None:
+    """Return what says that a server of `socketserver` is to stop, if that waits here. None: it is other code.
+
+    Such a server looks twice a second if it is to stop, for nothing else. So it can wait without turns.
+    """
+    module = sys.modules.get("socketserver")
+    if module is None or caller.f_code is not module.BaseServer.serve_forever.__code__:
+        return None
+    server = caller.f_locals["self"]
+    if type(server).service_actions is not module.BaseServer.service_actions:
+        return None  # it has something to do in each turn
+    return lambda: bool(server._BaseServer__shutdown_request)
 
 
 def _own_loop(key: Any) -> Any:
@@ -128,13 +146,19 @@ def _has_files(selector: Any, world: Any) -> bool:
     return False
 
 
-def _wait(world: Any, selector: Any, real: Callable[..., Any], timeout: float | None) -> Any:
-    """Wait in simulated time, with the grace that what it waits for can need; return what is ready."""
+def _wait(
+    world: Any, selector: Any, real: Callable[..., Any], timeout: float | None,
+    stops: Callable[[], bool] | None = None,
+) -> Any:  # fmt: skip
+    """Wait in simulated time, with the grace that what it waits for can need; return what is ready.
+
+    Parameters: `stops` says if the wait ends without anything that is ready.
+    """
     found: list[Any] = []
 
     def look() -> bool:
         found[:] = real(selector, 0)
-        return bool(found)
+        return bool(found) or (stops is not None and stops())
 
     exchanges, fds, in_loop = [], [], False
     for key in _keys(selector):
