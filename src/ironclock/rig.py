@@ -31,6 +31,7 @@ from .interpreter.border import signals
 from .interpreter.border.border import Border
 from .interpreter.border.call_seams import checked_seams
 from .interpreter.databases.given import Server, recognised
+from .interpreter.entered_rig import EnteredRig
 from .interpreter.local_zone import local_zone
 from .interpreter.patching.clock_functions import ClockFunctions
 from .interpreter.running_loop import advance_async, running_loop, settle_async
@@ -149,6 +150,7 @@ class Rig:
         self._seams = simulation.real_seams = checked_seams(seams)
         self._border: Border | None = None
         self._clock_functions: ClockFunctions | None = None
+        self._entered: EnteredRig | None = None
         simulation.loop.enter_thread = switcher.enter_thread = self._threads.states.enter
         self._threads.states.before_drop = switcher.note_running_asyncio_loop
         # What brings jobs in.
@@ -1401,17 +1403,19 @@ class Rig:
 
     def _enter(self, me: int) -> None:
         if self._clock_functions is None:
-            self._clock_functions = ClockFunctions(
-                self._loop, self._simulation.history, self._threads, self._simulation.host, self._wall_clock_offset_ns
+            clock = self._clock_functions = ClockFunctions(
+                self._loop, self._simulation.history, self._threads.alive, self._wall_clock_offset_ns
             )
-            border = self._border = self._host.border = self._clock_functions.border = Border(
-                self._loop, self._clock_functions.wall_ns, self._stuck_after_s, installation.note_real_thread,
+            border = self._border = self._host.border = Border(
+                self._loop, clock.wall_ns, self._stuck_after_s, installation.note_real_thread,
                 self._reads_real_clock, self._threads, self._seams,
             )  # fmt: skip
+            self._entered = EnteredRig(self._loop, self._threads, border, clock, self._simulation.host)
             self._threads.on_death.append(border.database_uses.take_back)
             self._threads.executors = border.executors
             border.worker_exits = self._simulation.worker_exits
-        installation.enter(self._clock_functions)
+        assert self._entered is not None
+        installation.enter(self._entered)
         self._threads.states.enter_rig()
         self._thread = me
         self._depth = 1

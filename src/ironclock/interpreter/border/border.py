@@ -61,6 +61,10 @@ class Border:
         """By key of a thread, the error that is raised when the library returns."""
         self.executors = Executors()
         self.helpers = HelperThreads(started)
+        self.own_key: Any = None
+        """The key of an asyncio loop's own pipe in its selector, as last seen."""
+        self.spun_ns, self.spins = -1, 0
+        """The instant at which an asyncio loop runs without waiting, and how often it has done so."""
 
     def switch_on(self, loop: EventLoop, seams: frozenset[str]) -> None:
         """Let the real calls of some kinds be seams."""

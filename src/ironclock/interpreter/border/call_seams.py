@@ -21,6 +21,7 @@ from ..tasks.end_without_handlers import ending
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ..entered_rig import EnteredRig
 
 KINDS = tuple(REAL_CALLS.values())
 """The kinds of real calls that can be seams."""
@@ -154,7 +155,7 @@ class _TranslatedErrors:
             raise self._own(str(error)) from None
 
 
-def seams_of(world: Any, kind: str) -> CallSeams | None:
+def seams_of(world: EnteredRig | None, kind: str) -> CallSeams | None:
     """Return the seams of a rig, if those of a kind are on and faults can strike the running code. None if not.
 
     Parameters: `world` is what `Here` returns; None outside a rig.

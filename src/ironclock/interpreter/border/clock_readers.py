@@ -4,6 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
+from ..patching.builtin_patching import Here
+from ..patching.patches import Patch
+
+
+def uuid_patches(_: Here) -> list[Patch]:
+    """Return the patch of `uuid`."""
+    return [UuidTimes()]
+
 
 class UuidTimes:
     """A patch of `uuid.uuid1`: without the system's generator it reads Python's clock."""

@@ -8,18 +8,22 @@ import re
 import stat
 import sys
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..patching.builtin_patching import Here
+from ..patching.patches import Builtins, Make, Patch
 from ..patching.real_functions import real_fstat
 from ..tasks.end_without_handlers import ending
 from .call_seams import CallSeams, always, file_name, io_error, seams_of
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 _TEMPORARY = re.compile(r"[a-z0-9_]{8}(?=\.|$)")  # the random part of a name that the module tempfile has made
 _WRITES = frozenset("wax+")
 
 
-def written(world: Any, fd: int, data: Any, write: Callable[[Any], int]) -> int:
+def written(world: EnteredRig, fd: int, data: Any, write: Callable[[Any], int]) -> int:
     """Write to a file, with the seams before, in the middle of and after it, if it has any; return how much."""
     seams = seams_of(world, "files")
     name = None if seams is None else seams.name_of(fd)
@@ -45,7 +49,7 @@ def is_lost(fd: int) -> bool:
     return ending() and stat.S_ISREG(real_fstat(fd).st_mode)
 
 
-def opened(world: Any, path: Any, flags: int, open_it: Callable[[], int]) -> int:
+def opened(world: EnteredRig, path: Any, flags: int, open_it: Callable[[], int]) -> int:
     """Open a file by `os.open`, with its seams, if it has any."""
     seams = seams_of(world, "files")
     if seams is None or not flags & (os.O_WRONLY | os.O_RDWR) or not _is_named(path):
@@ -69,8 +73,8 @@ def _is_named(path: Any) -> bool:
     return isinstance(path, (str, bytes, os.PathLike)) and "__pycache__" not in os.fsdecode(path)
 
 
-def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
-    """Return functions with the function that makes the replacement of each from the real one."""
+def file_seam_patches(here: Here) -> list[Patch]:
+    """Return the patches of the functions that change files, for their seams."""
 
     def opens(real: Callable[..., Any]) -> Callable[..., Any]:
         def open_(file: Any, mode: str = "r", *args: Any, **kwargs: Any) -> Any:
@@ -119,18 +123,12 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
 
         return make
 
-    return [
-        (_io, ("open", opens)),
-        (os, ("rename", by_path("rename", 1))),
-        (os, ("replace", by_path("rename", 1))),
-        (os, ("link", by_path("link", 1))),
-        (os, ("remove", by_path("remove", 0))),
-        (os, ("unlink", by_path("remove", 0))),
-        (os, ("truncate", by_path("truncate", 0))),
-        (os, ("ftruncate", by_descriptor("truncate"))),
-        (os, ("fsync", by_descriptor("fsync"))),
-        (os, ("fdatasync", by_descriptor("fsync"))),
-    ]
+    functions: dict[str, Make] = {
+        "rename": by_path("rename", 1), "replace": by_path("rename", 1), "link": by_path("link", 1),
+        "remove": by_path("remove", 0), "unlink": by_path("remove", 0), "truncate": by_path("truncate", 0),
+        "ftruncate": by_descriptor("truncate"), "fsync": by_descriptor("fsync"), "fdatasync": by_descriptor("fsync"),
+    }  # fmt: skip
+    return [Builtins(_io, {"open": opens}), Builtins(os, functions)]
 
 
 def _with_seams(seams: CallSeams | None, what: str, file: Any, call: Callable[[], Any]) -> Any:
@@ -141,6 +139,6 @@ def _with_seams(seams: CallSeams | None, what: str, file: Any, call: Callable[[]
     return seams.around(f"file {what} {name}", call, io_error, always)
 
 
-def truncated(world: Any, file: Any, call: Callable[[], Any]) -> Any:
+def truncated(world: EnteredRig, file: Any, call: Callable[[], Any]) -> Any:
     """Truncate an open file, with its seams, if it has any."""
     return _with_seams(seams_of(world, "files"), "truncate", file, call)

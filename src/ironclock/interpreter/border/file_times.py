@@ -12,8 +12,9 @@ import os
 from collections.abc import Callable
 from typing import Any, cast
 
-from ..patching.builtin_patching import Here, TypeEntry
+from ..patching.builtin_patching import Here
 from ..patching.clock_functions import REAL
+from ..patching.patches import Builtins, Methods, Patch
 from ..patching.real_functions import real_fstat, real_stat
 from . import file_seams
 
@@ -58,8 +59,8 @@ class FileTimes:
         return kind(plain, more)  # type: ignore[no-any-return]
 
 
-def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
-    """Return functions with the function that makes the replacement of each from the real one."""
+def file_time_patches(here: Here) -> list[Patch]:
+    """Return the patches of what changes and tells the times of files."""
 
     def looks(real: Callable[..., Any]) -> Callable[..., Any]:
         def stat(*args: Any, **kwargs: Any) -> Any:
@@ -98,32 +99,24 @@ def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
 
         return mkdir
 
-    makers = {"stat": looks, "lstat": looks, "fstat": looks, "utime": touches, "open": opens, "mkdir": makes}
-    return [(os, pair) for pair in makers.items()]
-
-
-def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
-    """Return methods of files and directory entries with their replacements."""
-    write, close = TypeEntry(_io.FileIO, "write"), TypeEntry(_io.FileIO, "close")
-    truncate = TypeEntry(_io.FileIO, "truncate")
-    entry_stat = TypeEntry(os.DirEntry, "stat")
+    real_write, real_close, real_truncate = _io.FileIO.write, _io.FileIO.close, _io.FileIO.truncate
 
     def writes(one: Any, data: Any, /) -> Any:
         world = here()
         fd = one.fileno() if world is not None and not one.closed else -1
-        if fd <= 2:
-            return write.saved(one, data)
+        if world is None or fd <= 2:
+            return real_write(one, data)
         if file_seams.is_lost(fd):
             return len(memoryview(data).cast("B"))
-        count = file_seams.written(world, fd, data, lambda part: write.saved(one, part))
+        count = file_seams.written(world, fd, data, lambda part: real_write(one, part))
         world.border.file_times.wrote(real_fstat(fd))
         return count
 
     def truncates(one: Any, *args: Any) -> Any:
         world = here()
         if world is None:
-            return truncate.saved(one, *args)
-        return file_seams.truncated(world, one, lambda: truncate.saved(one, *args))
+            return real_truncate(one, *args)
+        return file_seams.truncated(world, one, lambda: real_truncate(one, *args))
 
     def closes(one: Any) -> None:
         world = here()
@@ -132,10 +125,13 @@ def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
             times = world.border.file_times
             if not times.knows(status):
                 times.wrote(status)  # it was opened to be empty
-        close.saved(one)
+        real_close(one)
 
-    def stat(one: Any, *args: Any, **kwargs: Any) -> Any:
-        status, world = entry_stat.saved(one, *args, **kwargs), here()
-        return status if world is None else world.border.file_times.of_rig(status)
-
-    return [(write, writes), (truncate, truncates), (close, closes), (entry_stat, stat)]
+    return [
+        Builtins(
+            os,
+            {"stat": looks, "lstat": looks, "fstat": looks, "utime": touches, "open": opens, "mkdir": makes},
+        ),
+        Methods(_io.FileIO, {"write": lambda _: writes, "truncate": lambda _: truncates, "close": lambda _: closes}),
+        Methods(os.DirEntry, {"stat": looks}),
+    ]

@@ -9,12 +9,16 @@ import os
 import select
 import stat
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ..patching.builtin_patching import Here, TypeEntry
+from ..patching.builtin_patching import Here
+from ..patching.patches import Builtins, Make, Methods, Patch
 from ..patching.real_functions import poll_for, real_fstat
 from .file_seams import written
 from .outside_waits import IDLE
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 
 def _ready(fd: int, events: int) -> bool:
@@ -22,30 +26,29 @@ def _ready(fd: int, events: int) -> bool:
     return bool(poll_for(fd, events))
 
 
-def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
-    """Return functions with the function that makes the replacement of each from the real one."""
-    return [
-        (os, ("read", lambda real: _read(real, here))),
-        (os, ("write", lambda real: _write(real, here))),
-        (os, ("sendfile", lambda real: _sendfile(real, here))),
-        *((os, (name, lambda real: _eventfd_read(real, here))) for name in ("eventfd_read",) if hasattr(os, name)),
-        (os, ("pipe", lambda real: _pipe(real, here))),
-        (os, ("pipe2", lambda real: _pipe(real, here))),
-        (fcntl, ("flock", lambda real: _lock(real, here, "fcntl.flock"))),
-        (fcntl, ("lockf", lambda real: _lock(real, here, "fcntl.lockf"))),
-    ]
+def file_patches(here: Here) -> list[Patch]:
+    """Return the patches of what reads, writes and locks files. (Buffered files call unbuffered ones.)"""
+    functions: dict[str, Make] = {
+        "read": lambda real: _read(real, here),
+        "write": lambda real: _write(real, here),
+        "sendfile": lambda real: _sendfile(real, here),
+        "eventfd_read": lambda real: _eventfd_read(real, here),
+        "pipe": lambda real: _pipe(real, here),
+        "pipe2": lambda real: _pipe(real, here),
+    }
+    locks: dict[str, Make] = {
+        "flock": lambda real: _lock(real, here, "fcntl.flock"),
+        "lockf": lambda real: _lock(real, here, "fcntl.lockf"),
+    }
+    reads = {name: _file_read(name, here) for name in ("read", "readinto", "readall")}
+    return [Builtins(os, functions), Builtins(fcntl, locks), Methods(_io.FileIO, reads)]
 
 
-def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
-    """Return the reading methods of unbuffered files with their replacements. (Buffered ones call them.)"""
-    made = []
-    for name in ("read", "readinto", "readall"):
-        entry = TypeEntry(_io.FileIO, name)
-        made.append((entry, _file_read(name, entry.saved, here)))
-    return made
+def _file_read(name: str, here: Here) -> Make:
+    return lambda real: _file_method(name, real, here)
 
 
-def _file_read(name: str, real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+def _file_method(name: str, real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     what = f"a file's {name}"
 
     def method(one: Any, *args: Any) -> Any:
@@ -79,7 +82,7 @@ def _read_all(one: Any) -> bytes:
         parts += part
 
 
-def _await_input(world: Any, fd: int, what: str) -> None:
+def _await_input(world: EnteredRig, fd: int, what: str) -> None:
     if fd <= 0 or _ready(fd, select.POLLIN):  # standard input is the user's
         return
     if os.get_blocking(fd) and _is_open_for(fd, os.O_RDONLY):
@@ -135,7 +138,7 @@ def _is_open_for(fd: int, mode: int) -> bool:
     return fcntl.fcntl(fd, fcntl.F_GETFL) & os.O_ACCMODE in (mode, os.O_RDWR)
 
 
-def _without_blocking(world: Any, fd: int, what: str, operate: Callable[[], int]) -> int:
+def _without_blocking(world: EnteredRig, fd: int, what: str, operate: Callable[[], int]) -> int:
     """Do an operation that writes to a descriptor, as soon as it does not block the thread."""
     while True:
         world.border.descriptors.wait(fd, select.POLLOUT, None, what, False)

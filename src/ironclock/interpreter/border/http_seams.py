@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from ..patching.builtin_patching import Here
-from ..patching.late_patches import Attribute, Function, Patch
+from ..patching.patches import Attribute, Function, Patch
 from .call_seams import always, connection_error, connection_refused, http_call, seams_of
 
 

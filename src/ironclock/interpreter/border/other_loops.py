@@ -7,7 +7,7 @@ from typing import Any
 
 from ...errors import RigStateError
 from ..patching.builtin_patching import Here
-from ..patching.late_patches import Function, Methods, Patch
+from ..patching.patches import Function, Methods, Patch
 
 
 def uvloop_patches(here: Here) -> list[Patch]:

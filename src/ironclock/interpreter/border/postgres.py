@@ -16,7 +16,7 @@ import importlib.util
 import select
 import weakref
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ...foundation.source_location import waiting_at
 from ..databases.given import recognised
@@ -24,11 +24,14 @@ from ..databases.postgres_clock import IDENTIFY, UNSET
 from ..databases.postgres_sessions import for_real, libpq_session, waits_for_real
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
-from ..patching.late_patches import Attribute, Methods, Patch
+from ..patching.patches import Attribute, Methods, Patch
 from ..patching.real_functions import poll_for, real_fstat
 from .call_seams import CallSeams, always, seams_of, sql_call
 from .outside_waits import ASKED, IDLE, OutsideWait
 from .session_blockers import only_ours
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
 _LIMITS = (
@@ -103,7 +106,7 @@ class ServerSessions:
             sessions.close()
 
 
-def _wait_ready(world: Any, fd: int, wanted: int, until_ns: int | None, what: str) -> int:
+def _wait_ready(world: EnteredRig, fd: int, wanted: int, until_ns: int | None, what: str) -> int:
     """Wait until a driver's socket is ready; return how: 1 to read, 2 to write, 0 if the deadline came first."""
     events = (wanted & _READ and select.POLLIN) | (wanted & _WRITE and select.POLLOUT)
     world.border.outside.wait(
@@ -114,7 +117,7 @@ def _wait_ready(world: Any, fd: int, wanted: int, until_ns: int | None, what: st
 
 
 def _asks(
-    world: Any, fd: int, idle: bool, sessions: Sessions | None, pid: int, limit_s: float = 0.0
+    world: EnteredRig, fd: int, idle: bool, sessions: Sessions | None, pid: int, limit_s: float = 0.0
 ) -> None:  # fmt: skip
     """Note that a driver sends a request over its socket, or begins to listen.
 
@@ -204,10 +207,10 @@ def _psycopg_convert(real: Callable[..., Any], here: Here) -> Callable[..., Any]
     return convert
 
 
-def _psycopg_text(world: Any, connection: Any, sql: str) -> str:
+def _psycopg_text(world: EnteredRig, connection: Any, sql: str) -> str:
     clocks = world.border.database_clocks
     session = _psycopg_session_of(clocks, connection) if clocks.postgres_follows else None
-    return clocks.statement(sql, session)  # type: ignore[no-any-return]
+    return clocks.statement(sql, session)
 
 
 def _psycopg_session_of(clocks: Any, connection: Any) -> Any:
@@ -228,7 +231,7 @@ def _unset_psycopg(connection: Any) -> None:
     connection.pgconn.exec_(UNSET.encode())
 
 
-def _psycopg_call(world: Any, connection: Any, gen: Any) -> tuple[CallSeams | None, tuple[str, bool] | None]:
+def _psycopg_call(world: EnteredRig, connection: Any, gen: Any) -> tuple[CallSeams | None, tuple[str, bool] | None]:
     """Return the seams of what a generator is about to do, and its name. None if it has none."""
     seams = seams_of(world, "sql")
     frame = getattr(gen, "gi_frame", None)
@@ -247,7 +250,7 @@ def _psycopg_call(world: Any, connection: Any, gen: Any) -> tuple[CallSeams | No
 _NO_STATEMENT = ("_commit_gen", "_rollback_gen", "notifies", "_connect_gen")
 
 
-def _psycopg_clock(world: Any, connection: Any, gen: Any) -> None:
+def _psycopg_clock(world: EnteredRig, connection: Any, gen: Any) -> None:
     """Tell the server the time before it gets a statement."""
     clocks = world.border.database_clocks
     name = getattr(gen, "__name__", "")
@@ -272,7 +275,7 @@ def _psycopg_clock(world: Any, connection: Any, gen: Any) -> None:
         pgconn.exec_(setting.encode())
 
 
-def _psycopg_asks(world: Any, connection: Any, gen: Any) -> None:
+def _psycopg_asks(world: EnteredRig, connection: Any, gen: Any) -> None:
     pgconn = connection.pgconn
     try:
         fd, pid = pgconn.socket, pgconn.backend_pid
@@ -286,7 +289,7 @@ def _psycopg_asks(world: Any, connection: Any, gen: Any) -> None:
     _asks(world, fd, idle, sessions, pid, _psycopg_limit_s(world, connection, gen))
 
 
-def _psycopg_limit_s(world: Any, connection: Any, gen: Any) -> float:
+def _psycopg_limit_s(world: EnteredRig, connection: Any, gen: Any) -> float:
     """Return after how many seconds the server ends the statement that a generator is about to send. 0: never."""
     from psycopg import pq
 
@@ -360,6 +363,11 @@ def _psycopg_session(connection: Any) -> Callable[[], Any]:
 # --- psycopg2 ---------------------------------------------------------------------------------------
 
 
+def psycopg2_patches(here: Here) -> list[Patch]:
+    """Return the patch of `psycopg2`."""
+    return [Psycopg2Waits(here)]
+
+
 class Psycopg2Waits:
     """A patch: the wait callback of psycopg2."""
 
@@ -418,7 +426,7 @@ class Psycopg2Waits:
 
         return make
 
-    def _follow(self, world: Any, cursor: Any, query: Any, execute: Any) -> Any:
+    def _follow(self, world: EnteredRig, cursor: Any, query: Any, execute: Any) -> Any:
         """Tell the server the time; return the statement, which reads the rig's clock if the server follows."""
         from psycopg2 import extensions
 
@@ -470,7 +478,7 @@ class Psycopg2Waits:
 
         return commit
 
-    def _note_limit(self, world: Any, connection: Any, query: Any, execute: Any) -> None:
+    def _note_limit(self, world: EnteredRig, connection: Any, query: Any, execute: Any) -> None:
         """Note after how many seconds the server ends the statement that is about to be sent."""
         from psycopg2 import extensions
 
@@ -495,7 +503,6 @@ class Psycopg2Waits:
         from psycopg2 import extensions
 
         world = self._here()
-        simulated = world is not None and not waits_for_real()
         asked = False
         while True:
             state = connection.poll()
@@ -503,7 +510,7 @@ class Psycopg2Waits:
                 return
             wanted = _READ if state == extensions.POLL_READ else _WRITE
             fd = connection.fileno()
-            if not simulated:
+            if world is None or waits_for_real():
                 poll_for(fd, select.POLLIN if wanted == _READ else select.POLLOUT, None)
                 continue
             if not asked:
@@ -511,7 +518,7 @@ class Psycopg2Waits:
                 self._asks(world, connection, fd)
             _wait_ready(world, fd, wanted, None, "a statement of psycopg2")
 
-    def _asks(self, world: Any, connection: Any, fd: int) -> None:
+    def _asks(self, world: EnteredRig, connection: Any, fd: int) -> None:
         try:
             pid = connection.info.backend_pid
             where = "psycopg2", connection.info.host, connection.info.port, connection.info.dbname
@@ -651,7 +658,7 @@ def _asyncpg_error(message: str) -> BaseException:
 _FOLLOWS = f"{IDENTIFY} having count(*) > 0"  # asyncpg tells how many rows there are
 
 
-async def _asyncpg_clock(world: Any, protocol: Any, asks: Any) -> Any:
+async def _asyncpg_clock(world: EnteredRig, protocol: Any, asks: Any) -> Any:
     """Tell the server the time before it gets a statement; return the session. None if nothing follows."""
     clocks = world.border.database_clocks
     session = await _asyncpg_session_of(clocks, protocol, asks)
@@ -662,7 +669,7 @@ async def _asyncpg_clock(world: Any, protocol: Any, asks: Any) -> Any:
     return session
 
 
-def _know_asyncpg(world: Any, connection: Any) -> None:
+def _know_asyncpg(world: EnteredRig, connection: Any) -> None:
     """Note the session of a connection, so that a wait for a lock of another session of this process is known."""
     conninfo = recognised(connection).parameters
     if str(conninfo["host"]).startswith("/"):

@@ -8,42 +8,42 @@ import select
 import signal
 import subprocess
 from collections.abc import Callable
-from types import FunctionType
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
 from ...foundation.durations import NS
-from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
+from ..patching.builtin_patching import Here
 from ..patching.clock_functions import REAL, waiting_ns
+from ..patching.patches import Builtins, Function, Make, Methods, Patch
 from ..patching.real_functions import poll_for
 from .outside_waits import IN_PLACE_S, PROCESS, OutsideWait, OutsideWaits
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ..entered_rig import EnteredRig
 
 _OFTEN_S = 5.0  # who asks again within so many simulated seconds waits for the end of the child
 _SELDOM_COSTS = 10  # how much sooner than that others have waited long enough
 _LOOK_S = 0.001
 
 
-def popen_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
-    """Return the function with which `Popen.wait` and `subprocess.run` wait, and its replacement."""
-    place = PythonFunction(cast(FunctionType, subprocess.Popen._wait))  # type: ignore[attr-defined]
+def _popen_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    """Return the replacement of the function with which `Popen.wait` and `subprocess.run` wait."""
 
     def wait(self: Any, timeout: float | None = None) -> Any:
         world = here()
         if world is None or (timeout is not None and timeout <= 0) or self.returncode is not None:
-            return place.real(self, timeout)
+            return real(self, timeout)
         ended = lambda: world.border.child_polls.looking(self.poll) is not None  # noqa: E731
         if not _ended(world, self.pid, ended, timeout, "a child process's wait"):
             raise subprocess.TimeoutExpired(self.args, timeout or 0.0)
         self.poll()
         return self.returncode
 
-    return place, wait
+    return wait
 
 
-def _ended(world: Any, pid: int, look: Callable[[], Any], timeout: float | None, what: str) -> bool:
+def _ended(world: EnteredRig, pid: int, look: Callable[[], Any], timeout: float | None, what: str) -> bool:
     """Wait for the end of a child process, at most `timeout` seconds."""
     if look():
         return True
@@ -58,21 +58,27 @@ def _ended(world: Any, pid: int, look: Callable[[], Any], timeout: float | None,
             os.close(pidfd)
 
 
-def builtins(here: Here) -> list[tuple[Any, tuple[str, Callable[[Any], Any]]]]:
-    """Return functions with the function that makes the replacement of each from the real one."""
-    found: list[tuple[Any, tuple[str, Callable[[Any], Any]]]] = [
-        (os, ("waitpid", lambda real: _waitpid(real, here))),
-        (os, ("wait", lambda real: _wait(here))),
-        (os, ("_exit", lambda real: _ends_process(real, here, lambda status: f"os._exit({status})"))),
-        (os, ("abort", lambda real: _ends_process(real, here, lambda: "os.abort()"))),
-        (os, ("kill", lambda real: _ends_process(real, here, _kill_in_words))),
-    ]
-    starting: Any = getattr(subprocess, "_fork_exec", None)
-    if starting is not None and type(starting) is type(len):
-        import _posixsubprocess
+def process_patches(here: Here) -> list[Patch]:
+    """Return the patches of what starts, ends and waits for processes."""
+    import _multiprocessing  # type: ignore[import-not-found]
+    import _posixsubprocess
 
-        found.append((_posixsubprocess, ("fork_exec", lambda real: _starts(real, here))))
-    return found
+    functions: dict[str, Make] = {
+        "waitpid": lambda real: _waitpid(real, here),
+        "wait": lambda real: _wait(here),
+        "_exit": lambda real: _ends_process(real, here, lambda status: f"os._exit({status})"),
+        "abort": lambda real: _ends_process(real, here, lambda: "os.abort()"),
+        "kill": lambda real: _ends_process(real, here, _kill_in_words),
+    }
+    acquire = _acquires(_multiprocessing.SemLock.acquire, here)
+    return [
+        Builtins(os, functions),
+        Builtins(_posixsubprocess, {"fork_exec": lambda real: _starts(real, here)}),
+        Methods(
+            _multiprocessing.SemLock, {"acquire": lambda _: acquire, "__enter__": lambda _: lambda one: acquire(one)}
+        ),
+        Function(subprocess.Popen._wait, lambda real: _popen_wait(real, here)),  # type: ignore[attr-defined]
+    ]
 
 
 def _ends_process(real: Callable[..., Any], here: Here, told: Callable[..., str]) -> Callable[..., Any]:
@@ -84,7 +90,7 @@ def _ends_process(real: Callable[..., Any], here: Here, told: Callable[..., str]
     def ends(*args: Any, **kwargs: Any) -> Any:
         world = here()
         why = "" if world is None or os.getpid() != world.border.pid else told(*args, **kwargs)
-        if not why:
+        if world is None or not why:
             return real(*args, **kwargs)
         task = world.loop.current
         if task is not None and task.owner is not None:
@@ -201,13 +207,8 @@ def _wait(here: Here) -> Callable[..., Any]:
     return wait
 
 
-def semaphore_entries(here: Here) -> list[tuple[TypeEntry, Any]]:
-    """Return the waiting methods of semaphores that processes share, with their replacements."""
-    import _multiprocessing  # type: ignore[import-not-found]
-
-    kind: Any = _multiprocessing.SemLock
-    entry, enter = TypeEntry(kind, "acquire"), TypeEntry(kind, "__enter__")
-    real = entry.saved
+def _acquires(real: Callable[..., Any], here: Here) -> Callable[..., bool]:
+    """Return the replacement of the method with which semaphores wait that processes share."""
 
     def acquire(one: Any, block: bool = True, timeout: float | None = None) -> bool:
         world = here()
@@ -218,7 +219,4 @@ def semaphore_entries(here: Here) -> list[tuple[TypeEntry, Any]]:
             world.border.outside.wait_for("a semaphore that processes share", PROCESS, lambda: real(one, False), until)
         )
 
-    def entering(one: Any) -> bool:
-        return acquire(one)
-
-    return [(entry, acquire), (enter, entering)]
+    return acquire

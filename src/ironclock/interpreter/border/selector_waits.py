@@ -14,13 +14,17 @@ import socket
 import sys
 from collections.abc import Callable
 from types import FrameType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ..patching.builtin_patching import PythonFunction
+from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
+from ..patching.patches import Function, Patch
 from ..patching.real_threads import others_run
 from .descriptors import listens
 from .outside_waits import THREADS, OutsideWait
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 SPINS_LIMIT = 5_000
 """How often an asyncio loop runs at one instant before it is taken to wait for what comes next, or for a deadline."""
@@ -28,15 +32,15 @@ SPINS_LIMIT = 5_000
 _KINDS = ("EpollSelector", "KqueueSelector", "DevpollSelector", "PollSelector", "SelectSelector")
 
 
-def places() -> list[PythonFunction]:
-    """Return the `select` method of each kind of selector that this platform has."""
+def selector_patches(here: Here) -> list[Patch]:
+    """Return the patches of the `select` method of each kind of selector that this platform has."""
     found = (getattr(selectors, name, None) for name in _KINDS)
     # Some kinds share one function through a common base.
     functions = {id(kind.select): kind.select for kind in found if kind is not None}
-    return [PythonFunction(function) for function in functions.values()]
+    return [Function(function, lambda real: _simulated(real, here)) for function in functions.values()]
 
 
-def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[..., Any]:
+def _simulated(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     """Return a `select` that waits in simulated time in threads that have entered a rig."""
 
     def select(selector: Any, timeout: float | None = None) -> Any:
@@ -44,18 +48,18 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
         if world is None:
             return real(selector, timeout)
         if timeout is not None and timeout <= 0:
-            if world.loop.now == world.spun_ns:
+            if world.loop.now == world.border.spun_ns:
                 _spin(selector, world)
             else:
-                world.spun_ns, world.spins = world.loop.now, 0
+                world.border.spun_ns, world.border.spins = world.loop.now, 0
             return real(selector, timeout)
         files = True
         for key in _keys(selector):
-            files = key is not world.own_key or len(_keys(selector)) > 1  # as seen the last time
+            files = key is not world.border.own_key or len(_keys(selector)) > 1  # as seen the last time
             break
         if files:
             files = _has_files(selector, world)
-        if world.loop.now > world.coarse_ns:
+        if world.loop.now > world.clock.coarse_ns:
             _coarsen(selector, world)
         if timeout is not None and (stops := _server_that_polls(sys._getframe(2))) is not None:
             return real(selector, 0) or _wait(world, selector, real, None, stops)
@@ -67,7 +71,7 @@ def simulated(real: Callable[..., Any], here: Callable[[], Any]) -> Callable[...
             )
         ):
             # An asyncio loop with nothing but timers, and nobody that could wake it but a signal.
-            world.let_pass(timeout)
+            world.clock.let_pass(timeout)
             return real(selector, 0)
         ready = real(selector, 0)
         if ready:
@@ -98,25 +102,25 @@ def _own_loop(key: Any) -> Any:
     return getattr(callback, "__self__", None) if getattr(callback, "__name__", "") == "_read_from_self" else None
 
 
-def _spin(selector: Any, world: Any) -> None:
+def _spin(selector: Any, world: EnteredRig) -> None:
     """Let time pass for an asyncio loop that runs again and again at one instant, as real time does."""
-    world.spins += 1
+    world.border.spins += 1
     for key in _keys(selector):
-        if key is world.own_key and world.spins <= SPINS_LIMIT:
+        if key is world.border.own_key and world.border.spins <= SPINS_LIMIT:
             return
         break
     asyncio_loops = [one for key in _keys(selector) if (one := _own_loop(key)) is not None]
     if not asyncio_loops:
         # A poll that runs again and again until its deadline is past, not only reached.
-        world.let_pass(1e-9)
-        world.spun_ns = world.loop.now
-    elif world.spins > SPINS_LIMIT:
-        if not world.step_past_deadline():
-            world.skip(asyncio_loops)
-        world.spun_ns, world.spins = world.loop.now, 0
+        world.clock.let_pass(1e-9)
+        world.border.spun_ns = world.loop.now
+    elif world.border.spins > SPINS_LIMIT:
+        if not world.clock.step_past_deadline():
+            world.clock.skip(asyncio_loops)
+        world.border.spun_ns, world.border.spins = world.loop.now, 0
 
 
-def _coarsen(selector: Any, world: Any) -> None:
+def _coarsen(selector: Any, world: EnteredRig) -> None:
     """Tell an asyncio loop how coarse the clock is after half a year.
 
     To the loop a timer is due if it is less than one resolution (1 ns) ahead. From 2**24 s on a float cannot hold that:
@@ -125,7 +129,7 @@ def _coarsen(selector: Any, world: Any) -> None:
     for key in _keys(selector):
         asyncio_loop = _own_loop(key)
         if asyncio_loop is not None:
-            least = 2 * math.ulp(world.functions["monotonic"]())
+            least = 2 * math.ulp(world.clock.functions["monotonic"]())
             if vars(asyncio_loop)["_clock_resolution"] < least:
                 asyncio_loop._clock_resolution = 4 * least
 
@@ -135,11 +139,11 @@ def _keys(selector: Any) -> Any:
     return selector._fd_to_key.values()
 
 
-def _has_files(selector: Any, world: Any) -> bool:
+def _has_files(selector: Any, world: EnteredRig) -> bool:
     """Return True if there is anything to wait for but an asyncio loop's own pipe and sockets that only listen."""
     for key in _keys(selector):
         if _own_loop(key) is not None:
-            world.own_key = key
+            world.border.own_key = key
             continue
         if not (isinstance(key.fileobj, socket.socket) and listens(key.fileobj)):
             return True
@@ -147,7 +151,7 @@ def _has_files(selector: Any, world: Any) -> bool:
 
 
 def _wait(
-    world: Any, selector: Any, real: Callable[..., Any], timeout: float | None,
+    world: EnteredRig, selector: Any, real: Callable[..., Any], timeout: float | None,
     stops: Callable[[], bool] | None = None,
 ) -> Any:  # fmt: skip
     """Wait in simulated time, with the grace that what it waits for can need; return what is ready.

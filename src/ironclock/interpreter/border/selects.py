@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import select
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from ..patching.builtin_patching import Here, TypeEntry
+from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
+from ..patching.patches import Builtins, Make, Methods, Patch
 from .outside_waits import OutsideWait
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 _EVENTS = select.POLLIN, select.POLLOUT, select.POLLPRI
 
 
-def select_function(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+def _select(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     """Return the replacement of `select.select`."""
 
     def replacement(rlist: Any, wlist: Any, xlist: Any, timeout: float | None = None, /) -> Any:
@@ -21,7 +25,7 @@ def select_function(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if world is None or (timeout is not None and timeout <= 0):
             return real(rlist, wlist, xlist, timeout)
         if timeout is not None and not (rlist or wlist or xlist):
-            world.let_pass(timeout)
+            world.clock.let_pass(timeout)
             return [], [], []
 
         def descriptors() -> list[tuple[int, int]]:
@@ -34,7 +38,7 @@ def select_function(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
 
 
 def _until_ready(
-    world: Any, ask: Callable[[], Any], is_ready: Callable[[Any], bool], descriptors: Callable[[], Any],
+    world: EnteredRig, ask: Callable[[], Any], is_ready: Callable[[Any], bool], descriptors: Callable[[], Any],
     timeout: float | None, what: str,
 ) -> Any:  # fmt: skip
     """Return the answer of `ask` as soon as it is ready, or the last one after `timeout` seconds."""
@@ -54,19 +58,19 @@ def _until_ready(
     return found
 
 
-def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
-    """Return the methods of `poll` and `epoll` objects with their replacements."""
-    made: list[tuple[TypeEntry, Any]] = []
+def select_patches(here: Here) -> list[Patch]:
+    """Return the patches of `select.select`, and of `poll` and `epoll` objects."""
+    made: list[Patch] = [Builtins(select, {"select": lambda real: _select(real, here)})]
     if hasattr(select, "poll"):
-        entry = TypeEntry(type(select.poll()), "poll")
-        made.append((entry, _poll(entry.saved, here)))
-        for name in ("register", "modify", "unregister"):
-            entry = TypeEntry(type(select.poll()), name)
-            made.append((entry, _registering(name, entry.saved, here)))
+        makers: dict[str, Make] = {name: _registers(name, here) for name in ("register", "modify", "unregister")}
+        made.append(Methods(type(select.poll()), {"poll": lambda real: _poll(real, here), **makers}))
     if hasattr(select, "epoll"):
-        entry = TypeEntry(select.epoll, "poll")
-        made.append((entry, _epoll(entry.saved, here)))
+        made.append(Methods(select.epoll, {"poll": lambda real: _epoll(real, here)}))
     return made
+
+
+def _registers(name: str, here: Here) -> Make:
+    return lambda real: _registering(name, real, here)
 
 
 _registered: dict[int, dict[int, int]] = {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import _signal  # type: ignore[import-not-found]
 import contextlib
 import os
 import select
@@ -11,6 +12,7 @@ from typing import Any
 
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
+from ..patching.patches import Builtins, Make, Patch
 from ..patching.real_functions import poll_for, real_set_wakeup_fd, real_sigtimedwait
 from .outside_waits import IDLE, SIGNALS, OutsideWait
 
@@ -33,14 +35,15 @@ def interrupts_deferred() -> Iterator[None]:
 deferring: list[int] = []  # not empty inside `interrupts_deferred`
 
 
-def builtins(here: Here) -> dict[str, Callable[[Any], Any]]:
-    """Return the names of functions of `signal` with the functions that make their replacements from the real ones."""
-    return {
+def signal_patches(here: Here) -> list[Patch]:
+    """Return the patches of the functions of `signal` that wait."""
+    makers: dict[str, Make] = {
         "pause": lambda real: _pause(real, here),
         "sigwait": lambda real: _sigwait(here, real, lambda found: found.si_signo, True),
         "sigwaitinfo": lambda real: _sigwait(here, real, lambda found: found, True),
         "sigtimedwait": lambda real: _sigwait(here, real, lambda found: found, False),
     }
+    return [Builtins(_signal, makers)]
 
 
 def _pause(real: Callable[[], None], here: Here) -> Callable[[], None]:

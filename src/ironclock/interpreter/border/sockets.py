@@ -12,11 +12,14 @@ import select
 import socket
 from collections.abc import Callable
 from functools import partial
-from types import FunctionType
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any
 
-from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
+from ..patching.builtin_patching import Here
+from ..patching.patches import Function, Make, Methods, Patch
 from .call_seams import always, connection_error, seams_of
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 _IN, _OUT = select.POLLIN, select.POLLOUT
 _DONTWAIT = socket.MSG_DONTWAIT
@@ -25,21 +28,28 @@ _timeout_of = _socket.socket.gettimeout
 _fd_of = _socket.socket.fileno
 
 
-def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
-    """Return the methods of sockets with their replacements."""
-    made = [
-        (entry := TypeEntry(_socket.socket, name), _reads(name, at, entry.saved, here))
-        for name, at in _FLAGS_AT.items()
+def socket_patches(here: Here) -> list[Patch]:
+    """Return the patches of sockets."""
+
+    def reads(name: str, at: int) -> Make:
+        return lambda real: _reads(name, at, real, here)
+
+    def does(what: str, replacement: Callable[[Callable[..., Any], Here], Callable[..., Any]]) -> Make:
+        if not what:
+            return lambda real: replacement(real, here)
+        return lambda real: _with_seams(f"socket {what}", replacement(real, here), here)
+
+    methods = {
+        **{name: reads(name, at) for name, at in _FLAGS_AT.items()},
+        "_accept": does("", _accept), "connect": does("connect", _connect), "connect_ex": does("connect", _connect_ex),
+        "send": does("send", _send), "sendall": does("send", _sendall), "sendto": does("send", _sendto),
+        "sendmsg": does("send", _sendmsg),
+    }  # fmt: skip
+    return [
+        Methods(_socket.socket, methods),
+        Function(socket.socket.__init__, lambda real: _opening(real, here)),
+        Function(socket.socketpair, lambda real: _pairs(real, here)),
     ]
-    for name, replacement in (
-        ("_accept", _accept), ("connect", _connect), ("connect_ex", _connect_ex), ("send", _send),
-        ("sendall", _sendall), ("sendto", _sendto), ("sendmsg", _sendmsg),
-    ):  # fmt: skip
-        entry = TypeEntry(_socket.socket, name)
-        what = "connect" if name.startswith("connect") else "send" if name.startswith("send") else ""
-        method = replacement(entry.saved, here)
-        made.append((entry, _with_seams(f"socket {what}", method, here) if what else method))
-    return made
 
 
 def _with_seams(what: str, method: Callable[..., Any], here: Here) -> Callable[..., Any]:
@@ -73,7 +83,7 @@ def _reads(name: str, flags_at: int, real: Callable[..., Any], here: Here) -> Ca
         try:
             result = real(one, *args, **kwargs)
         except BlockingIOError:
-            world.waited_for_nothing()
+            world.clock.waited_for_nothing()
             raise
         data = result if name == "recv" else memoryview(args[0])[:result] if name == "recv_into" and args else b""
         world.border.descriptors.received(fd, data)
@@ -92,7 +102,7 @@ def _receive_all(one: Any, size: int, flags: int) -> bytes:
     return bytes(parts)
 
 
-def _await(world: Any, fd: int, events: int, timeout: float | None, what: str) -> None:
+def _await(world: EnteredRig, fd: int, events: int, timeout: float | None, what: str) -> None:
     """Wait until a socket is ready. Raises `TimeoutError`, as the real method does."""
     if not world.border.descriptors.wait(fd, events, timeout, what, events == _IN):
         raise TimeoutError("timed out")
@@ -148,7 +158,7 @@ def _connect_ex(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     return connect_ex
 
 
-def _connected(world: Any, one: Any, address: Any, timeout: float | None, real: Callable[..., Any]) -> int:
+def _connected(world: EnteredRig, one: Any, address: Any, timeout: float | None, real: Callable[..., Any]) -> int:
     """Connect without blocking the thread; return the number of the error, 0 if there is none."""
     one.settimeout(0)
     try:
@@ -180,7 +190,9 @@ def _send(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     return send
 
 
-def _sent_part(world: Any, one: Any, fd: int, timeout: float | None, what: str, send: Callable[[int], Any]) -> Any:
+def _sent_part(
+    world: EnteredRig, one: Any, fd: int, timeout: float | None, what: str, send: Callable[[int], Any]
+) -> Any:
     """Send what fits without blocking the thread, as soon as anything fits."""
     while True:
         if timeout is not None:  # the real method would wait for the real timeout
@@ -258,34 +270,32 @@ def _sendmsg(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     return sendmsg
 
 
-def opening(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
-    """Return the constructor of sockets with its replacement, which notes each socket of the rig.
+def _opening(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    """Return the replacement of the constructor of sockets, which notes each socket of the rig.
 
     In a strict rig a job that opens a real socket gets an error. A socket made from an open one, as an asyncio loop's
     own pair is, is allowed: it leads nowhere.
     """
-    place = PythonFunction(cast(FunctionType, socket.socket.__init__))
 
     def init(self: Any, family: int = -1, type: int = -1, proto: int = -1, fileno: Any = None) -> None:
         world = here()
         if world is not None and fileno is None:
             world.threads.forbid("a real socket", "use a simulated service (rig.service(...)) or an httpx transport")
-        place.real(self, family, type, proto, fileno)
+        real(self, family, type, proto, fileno)
         if world is not None:
             world.border.descriptors.opened(self)
 
-    return place, init
+    return init
 
 
-def pairs(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
-    """Return `socket.socketpair` with its replacement, which notes who is connected with whom."""
-    place = PythonFunction(cast(FunctionType, socket.socketpair))
+def _pairs(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    """Return the replacement of `socket.socketpair`, which notes who is connected with whom."""
 
     def socketpair(*args: Any, **kwargs: Any) -> Any:
-        one, other = place.real(*args, **kwargs)
+        one, other = real(*args, **kwargs)
         world = here()
         if world is not None:
             world.border.descriptors.paired(one, other)
         return one, other
 
-    return place, socketpair
+    return socketpair

@@ -13,12 +13,15 @@ from __future__ import annotations
 import contextlib
 import ctypes
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..patching.builtin_patching import Builtin, Here
-from ..patching.late_patches import Methods, Patch
+from ..patching.patches import Methods, Patch
 from ..tasks.end_without_handlers import ending
 from .call_seams import seams_of, sql_call
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 _JULIAN_EPOCH_MS = 210_866_760_000_000  # 1970-01-01 in milliseconds since noon of day 0
 
@@ -75,7 +78,7 @@ class SQLiteClock:
         if ending() or key in world.border.sqlite_errors:
             return microseconds  # this wait is over: SQLite gives up after its last step
         try:
-            world.sleep(microseconds / 1e6)
+            world.clock.sleep(microseconds / 1e6)
         except BaseException as error:
             world.border.sqlite_errors[key] = (
                 error  # no error can pass through the library: it is raised when that returns
@@ -86,7 +89,7 @@ class SQLiteClock:
         world = self._here()
         if world is None:
             return self._real_time(vfs, out)
-        out[0] = world.wall_ns() // 1_000_000 + _JULIAN_EPOCH_MS
+        out[0] = world.clock.wall_ns() // 1_000_000 + _JULIAN_EPOCH_MS
         return 0
 
 
@@ -128,6 +131,11 @@ _NAMED = {
     "commit": lambda one, args: ("sql COMMIT", True) if one.in_transaction else None,
     "__exit__": lambda one, args: ("sql COMMIT", True) if one.in_transaction and args[:1] == (None,) else None,
 }
+
+
+def clock_patches(here: Here) -> list[Patch]:
+    """Return the patch of the clock of SQLite."""
+    return [SQLiteClock(here)]
 
 
 def connection_patches(here: Here) -> list[Patch]:
@@ -252,7 +260,7 @@ class HiddenSQLite:
                 connection.execute(f"pragma busy_timeout = {timeout_ms}").fetchone()
         self._seen.clear()
 
-    def call(self, world: Any, connection: Any, call: Callable[[], Any]) -> Any:
+    def call(self, world: EnteredRig, connection: Any, call: Callable[[], Any]) -> Any:
         """Make a call on a connection. A lock is waited for in simulated time."""
         if self._inside:
             return call()
@@ -267,7 +275,7 @@ class HiddenSQLite:
                 delay = min(_DELAYS_MS[min(turn, len(_DELAYS_MS) - 1)], timeout_ms - waited_ms)
                 if delay <= 0:
                     raise
-                world.sleep(delay / 1e3)
+                world.clock.sleep(delay / 1e3)
                 waited_ms, turn = waited_ms + delay, turn + 1
 
     def _for_itself(self, call: Callable[[], Any]) -> Any:
@@ -314,7 +322,7 @@ class HiddenSQLite:
         world = self._here()
         if world is None:
             return "now"
-        ms = world.wall_ns() // 1_000_000
+        ms = world.clock.wall_ns() // 1_000_000
         return f"{self._ask('datetime', ms // 1000, 'unixepoch')}.{ms % 1000:03d}"
 
     def _ask(self, name: str, *args: Any) -> Any:
@@ -347,7 +355,7 @@ class _Owners:
             world.border.sqlite_owners[id(connection)] = _thread_of(world)
         return connection
 
-    def check(self, world: Any, connection: Any) -> None:
+    def check(self, world: EnteredRig, connection: Any) -> None:
         """Raise what `sqlite3` raises if a connection is used in another thread than the one that opened it."""
         owner, mine = world.border.sqlite_owners.get(id(connection)), _thread_of(world)
         if owner == mine or not self._checks(connection):
@@ -359,7 +367,7 @@ class _Owners:
             "give check_same_thread=False"
         )
 
-    def used(self, world: Any, connection: Any) -> None:
+    def used(self, world: EnteredRig, connection: Any) -> None:
         """Note who has a transaction open."""
         try:
             is_open = connection.in_transaction
@@ -372,7 +380,7 @@ class _Owners:
             uses.closed(connection)
 
 
-def _thread_of(world: Any) -> Any:
+def _thread_of(world: EnteredRig) -> Any:
     task = world.loop.current
     return None if task is None else task.thread_key
 

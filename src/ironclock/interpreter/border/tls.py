@@ -9,10 +9,13 @@ from __future__ import annotations
 import select
 import socket
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..patching.builtin_patching import Here
-from ..patching.late_patches import Methods, Patch
+from ..patching.patches import Methods, Patch
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 _OPERATIONS = ("do_handshake", "read", "write", "shutdown")
 
@@ -49,7 +52,9 @@ def _operation(name: str, here: Here) -> Callable[[Any], Any]:
     return make
 
 
-def _until_done(world: Any, owner: Any, fd: int, timeout: float | None, what: str, operate: Callable[[], Any]) -> Any:
+def _until_done(
+    world: EnteredRig, owner: Any, fd: int, timeout: float | None, what: str, operate: Callable[[], Any]
+) -> Any:
     from ssl import SSLWantReadError, SSLWantWriteError
 
     began = world.loop.now

@@ -15,7 +15,7 @@ import signal
 import threading
 import time
 from types import FrameType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ...errors import StuckError
 from ...foundation.source_location import waiting_at
@@ -23,6 +23,9 @@ from ..patching.clock_functions import REAL
 from ..patching.real_functions import poll_for, real_get_ident, real_pipe, real_read, real_start_thread, real_write
 from ..patching.real_threads import current_frames, runner_threads
 from .signals import deferring
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 SIGNAL = getattr(signal, "SIGRTMAX", 0) - 2
 """Interrupts a call: a real-time signal, which nothing else uses."""
@@ -117,7 +120,7 @@ class Watchdog:
             for thread, world in list(self._worlds.items()):
                 self._look_at(thread, world)
 
-    def _look_at(self, thread: int, world: Any) -> None:
+    def _look_at(self, thread: int, world: EnteredRig) -> None:
         now = _real_monotonic()
         if self.ends_at is not None and now >= self.ends_at and not _is_debugged(current_frames()[thread]):
             self.ends_at = now + 1  # once more, if something swallows the error
@@ -128,7 +131,7 @@ class Watchdog:
             self._end(thread, self._too_long)
             return
         computed = REAL["clock_gettime"](time.pthread_getcpuclockid(thread))
-        moved = world.loop.now, len(world.history), world.border.outside.looks
+        moved = world.loop.now, len(world.threads.history), world.border.outside.looks
         seen = self._seen.get(thread)
         if seen is None or seen.moved != moved or world.border.outside.looks_for_real:
             self._seen[thread] = _Seen(moved, now, computed)
@@ -179,7 +182,7 @@ TOO_LONG = "the run has taken much longer than it does if nothing goes wrong"
 """How the error of a run begins that was given up."""
 
 
-def _words(world: Any, stood: float, computes: bool, where: str) -> str:
+def _words(world: EnteredRig, stood: float, computes: bool, where: str) -> str:
     task = world.loop.current
     who = "the test's own code" if task is None else task.label
     text = world.loop.timeline.text(world.loop.now)

@@ -11,7 +11,7 @@ from typing import Any
 
 from ..border.call_seams import OwnError, always, seams_of, sql_call
 from ..patching.builtin_patching import Here
-from ..patching.late_patches import Attribute, Patch
+from ..patching.patches import Attribute, Patch
 from .mariadb_waits import Driver
 
 _UNSET = "SET timestamp = DEFAULT"
@@ -72,7 +72,11 @@ def _commit(here: Here, error: OwnError) -> Callable[[Any], Any]:
         def commit(self: Any) -> Any:
             world = here()
             seams = seams_of(world, "sql")
-            return real(self) if seams is None else seams.around("sql COMMIT", lambda: real(self), error, always)
+            try:
+                return real(self) if seams is None else seams.around("sql COMMIT", lambda: real(self), error, always)
+            finally:
+                if world is not None:
+                    world.border.mariadb_waits.freed(self)
 
         return commit
 
@@ -84,9 +88,13 @@ def _commit_async(here: Here, error: OwnError) -> Callable[[Any], Any]:
         async def commit(self: Any) -> Any:
             world = here()
             seams = seams_of(world, "sql")
-            if seams is None:
-                return await real(self)
-            return await seams.around_async("sql COMMIT", lambda: real(self), error, always)
+            try:
+                if seams is None:
+                    return await real(self)
+                return await seams.around_async("sql COMMIT", lambda: real(self), error, always)
+            finally:
+                if world is not None:
+                    world.border.mariadb_waits.freed(self)
 
         return commit
 
@@ -152,6 +160,49 @@ def _forgets(here: Here) -> Callable[[Any], Any]:
     return make
 
 
+def _frees(here: Here) -> Callable[[Any], Any]:
+    """Return a function that makes, from a method after which locks can be free, one that notes so."""
+
+    def make(real: Callable[..., Any]) -> Callable[..., Any]:
+        def method(self: Any, *args: Any, **kwargs: Any) -> Any:
+            result, world = real(self, *args, **kwargs), here()
+            if world is not None:
+                world.border.mariadb_waits.freed(self)
+            return result
+
+        return method
+
+    return make
+
+
+def _frees_later(here: Here) -> Callable[[Any], Any]:
+    def make(real: Callable[..., Any]) -> Callable[..., Any]:
+        async def method(self: Any, *args: Any, **kwargs: Any) -> Any:
+            result, world = await real(self, *args, **kwargs), here()
+            if world is not None:
+                world.border.mariadb_waits.freed(self)
+            return result
+
+        return method
+
+    return make
+
+
+def _closes(here: Here) -> Callable[[Any], Any]:
+    """Return a function that makes, from a method that ends a session, one that waits until the server knows it."""
+
+    def make(real: Callable[..., Any]) -> Callable[..., Any]:
+        def close(self: Any, *args: Any, **kwargs: Any) -> Any:
+            result, world = real(self, *args, **kwargs), here()
+            if world is not None:
+                world.border.mariadb_waits.closed(self)
+            return result
+
+        return close
+
+    return make
+
+
 def _unset(connection: Any, query: Any) -> None:
     query(connection, _UNSET)
 
@@ -199,7 +250,9 @@ def pymysql_patches(here: Here) -> list[Patch]:
     return [
         Attribute(Connection, "query", _method(here, _unset, OperationalError, driver)),
         Attribute(Connection, "commit", _commit(here, OperationalError)),
+        *(Attribute(Connection, name, _frees(here)) for name in ("rollback", "begin", "autocommit")),
         Attribute(Connection, "connect", _forgets(here)),
+        Attribute(Connection, "close", _closes(here)),
     ]
 
 
@@ -230,7 +283,9 @@ def aiomysql_patches(here: Here) -> list[Patch]:
     return [
         Attribute(Connection, "query", _async_method(here, OperationalError, driver)),
         Attribute(Connection, "commit", _commit_async(here, OperationalError)),
+        *(Attribute(Connection, name, _frees_later(here)) for name in ("rollback", "begin", "autocommit")),
         Attribute(Connection, "_connect", _forgets(here)),
+        Attribute(Connection, "close", _closes(here)),
     ]
 
 
@@ -280,6 +335,7 @@ def connector_patches(here: Here) -> list[Patch]:
     resets = [Attribute(MySQLConnection, name, _forgets(here)) for name in ("cmd_reset_connection", "cmd_change_user")]
     found: list[Patch] = [
         Attribute(MySQLConnection, "cmd_query", _method(here, _unset, OperationalError, driver)), *resets,
+        Attribute(MySQLConnection, "close", _closes(here)),
     ]  # fmt: skip
     try:
         from mysql.connector.connection_cext import CMySQLConnection

@@ -25,9 +25,11 @@ from ..patching.clock_functions import REAL
 
 if TYPE_CHECKING:
     from ..border.outside_waits import Exchange
+    from ..entered_rig import EnteredRig
 
 _LOOKS_AGAIN_S = 0.105
 # The server looks at its locks again when nobody has asked for them for a tenth of a second.
+_ENDS_S = 1.0  # how long the end of a session is waited for
 _STEP_S = 0.05  # how often a coroutine looks if a named lock is free
 _ROW_LOCK, _TABLE_LOCK, _TOO_LONG, _KILLED = 1205, 1205, 1969, 1317
 _WORDS = {
@@ -185,6 +187,15 @@ class _Server:
             self._asked_s = REAL["monotonic"]()
         return [(int(waiting), int(blocker)) for waiting, blocker in rows]
 
+    def has_ended(self, number: int) -> None:
+        """Wait until the server knows of the end of a session, if somebody can wait for what it holds."""
+        self.statements += 1
+        end = REAL["monotonic"]() + _ENDS_S
+        while self._helper is not None and REAL["monotonic"]() < end:
+            if number not in {int(row[0]) for row in self.ask(_STATES)}:
+                return
+            REAL["sleep"](0.002)
+
     def is_free(self, lock: str, number: int) -> bool:
         """Return True if a named lock is free for a session."""
         (row,) = self.ask(f"select is_used_lock({lock})")
@@ -229,6 +240,18 @@ class MariaDBWaits:
         """Forget a session: it was opened again, or reset."""
         self._sessions.pop(connection, None)
 
+    def freed(self, connection: Any) -> None:
+        """Note that a session can have given up its locks, past `run`."""
+        session = self._sessions.get(connection)
+        if session is not None:
+            session.server.statements += 1
+
+    def closed(self, connection: Any) -> None:
+        """Note that a session has ended. What it held is free when the server knows that, too."""
+        session = self._sessions.pop(connection, None)
+        if session is not None:
+            session.server.has_ended(session.number)
+
     def close(self) -> None:
         """End the connections of the rig's own."""
         for server in self._servers.values():
@@ -236,7 +259,7 @@ class MariaDBWaits:
         self._servers.clear()
         self._sessions.clear()
 
-    def run(self, world: Any, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]) -> Any:
+    def run(self, world: EnteredRig, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]) -> Any:
         """Send a statement with `send`, and let what it waits for last simulated time."""
         session = self._session(driver, connection)
         if session.limits is None:
@@ -244,7 +267,7 @@ class MariaDBWaits:
         plan = self._plan(world, session, sql)
         if plan is not None and plan.sleep_s:
             limit = _shorter(plan.limit_s, session.limits.statement)
-            world.let_pass(min(plan.sleep_s, limit or plan.sleep_s))
+            world.clock.let_pass(min(plan.sleep_s, limit or plan.sleep_s))
             if limit and limit < plan.sleep_s:
                 raise driver.error(_TOO_LONG, _WORDS[_TOO_LONG])
         if plan is not None and plan.lock:
@@ -256,7 +279,9 @@ class MariaDBWaits:
                 return self._watched(world, driver, connection, session, plan.text, send)
         return self._watched(world, driver, connection, session, sql if plan is None else plan.text, send)
 
-    async def run_async(self, world: Any, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]) -> Any:
+    async def run_async(
+        self, world: EnteredRig, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]
+    ) -> Any:
         """Do what `run` does in a coroutine: a named lock is looked at twenty times a second."""
         session = self._session(driver, connection)
         if session.limits is None:
@@ -292,7 +317,7 @@ class MariaDBWaits:
             server.numbers.add(number)
         return found
 
-    def _plan(self, world: Any, session: _Session, sql: str) -> _Plan | None:
+    def _plan(self, world: EnteredRig, session: _Session, sql: str) -> _Plan | None:
         limits = session.limits
         assert limits is not None
         idle_s = (world.loop.now - session.used_ns) / NS
@@ -307,7 +332,9 @@ class MariaDBWaits:
         return plan
 
     @contextmanager
-    def _in_watch(self, world: Any, driver: Driver, connection: Any, session: _Session, sql: str) -> Iterator[None]:
+    def _in_watch(
+        self, world: EnteredRig, driver: Driver, connection: Any, session: _Session, sql: str
+    ) -> Iterator[None]:
         """Let the limits of a statement run in simulated time inside the block, where it is sent and answered."""
         descriptor = driver.descriptor(connection)
         exchange = world.border.descriptors.exchange(descriptor)
@@ -361,13 +388,25 @@ class MariaDBWaits:
                 session.limits = None  # they are asked for again
 
     def _watched(
-        self, world: Any, driver: Driver, connection: Any, session: _Session, sql: str, send: Callable[[str], Any]
+        self,
+        world: EnteredRig,
+        driver: Driver,
+        connection: Any,
+        session: _Session,
+        sql: str,
+        send: Callable[[str], Any],
     ) -> Any:
         with self._in_watch(world, driver, connection, session, sql):
             return send(sql)
 
     async def _watched_async(
-        self, world: Any, driver: Driver, connection: Any, session: _Session, sql: str, send: Callable[[str], Any]
+        self,
+        world: EnteredRig,
+        driver: Driver,
+        connection: Any,
+        session: _Session,
+        sql: str,
+        send: Callable[[str], Any],
     ) -> Any:
         with self._in_watch(world, driver, connection, session, sql):
             return await send(sql)

@@ -15,13 +15,16 @@ import inspect
 from collections.abc import Callable
 from functools import cache
 from types import BuiltinFunctionType, CodeType, FunctionType, MethodType
-from typing import Any, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from ...errors import RigStateError
 from . import interpreter_layout
 
-Here: TypeAlias = Callable[[], Any]
-"""Returns the world of the rig that the calling real thread has entered, or None."""
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
+
+Here: TypeAlias = "Callable[[], EnteredRig | None]"
+"""Returns the rig that the calling real thread has entered, or None."""
 
 _VARARGS, _KEYWORDS, _NOARGS, _O, _FASTCALL = 0x01, 0x02, 0x04, 0x08, 0x80
 _CONVENTION = _VARARGS | _KEYWORDS | _NOARGS | _O | _FASTCALL

@@ -20,11 +20,9 @@ from ...foundation.durations import NS
 from ...foundation.source_location import called_by_library, calling
 from ..running_loop import running_loop
 from .builtin_patching import Builtin, private_descriptor
-from .signal_alarms import Alarms
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
-    from ...simulation.host import Host
 
 READS_LIMIT = 1_000_000
 """After how many reads of one clock function at one instant, with nothing else happening, the code is stuck."""
@@ -83,31 +81,27 @@ by_thread = ByThread()
 
 
 class ClockFunctions:
-    """The clock functions of one rig. `functions` maps a name in `time` to its replacement."""
+    """The clock functions of one rig. `functions` maps a name in `time` to its replacement.
+
+    Parameters: `history` and `threads` are its entries and its simulated threads, of which only the number counts.
+    `wall_clock_offset_ns` returns by how much the wall clock is wrong.
+    """
 
     def __init__(
-        self, loop: EventLoop, history: Sized, threads: Any, host: Host, wall_clock_offset_ns: Callable[[], int]
+        self, loop: EventLoop, history: Sized, threads: Sized, wall_clock_offset_ns: Callable[[], int]
     ) -> None:
         self.loop = loop
-        self.host = host
-        self.threads = threads
-        self.history = history
+        self._threads = threads
+        self._history = history
         self._wall_clock_offset_ns = wall_clock_offset_ns
         self.coarse_ns = loop.start_ns + (1 << 23) * NS - UPTIME_NS
         """From this instant on a float of the monotonic clock cannot hold a nanosecond."""
-        self.alarms = Alarms(loop)
-        self.border: Any = None
-        """What waits for something real, and what is known of it. The rig sets it."""
-        self.own_key: Any = None
-        """The key of an asyncio loop's own pipe in its selector, as last seen."""
         self._zone = loop.timeline.zone
         self._patience: tuple[int, int] = (-1, -1)
         self._sleeps = 0
         self._empty_waits: tuple[int, Any, int, int] = -1, None, 0, 0
         # When a task last waited for zero seconds; which; the values that its clocks still had; how often it did so.
         self._stepped = -NS, 0  # when the clock last moved for a deadline, and how often since it moved otherwise
-        self.spun_ns, self.spins = -1, 0
-        """The instant at which an asyncio loop runs without waiting, and how often it has done so."""
         wall_s, wall_ns = self._reader(None, "time"), self._reader(None, "time_ns")
         since = self._since = UPTIME_NS - loop.start_ns
         mono_s, mono_ns = self._reader(since, "monotonic"), self._reader(since, "monotonic_ns")
@@ -177,7 +171,7 @@ class ClockFunctions:
     def _stuck(self) -> int:
         """Stop the run. If something has happened since the last call, return 0 instead, to count again."""
         loop = self.loop
-        progress = loop.now, len(self.history)
+        progress = loop.now, len(self._history)
         if progress != self._patience:
             self._patience = progress
             return 0
@@ -240,7 +234,7 @@ class ClockFunctions:
         """Do something for code that reads the clock again and again: it waits for others to act, or for a deadline."""
         loop = self.loop
         if loop.current is None and not loop.running:
-            if self.threads.alive:
+            if self._threads:
                 loop.advance_to(loop.now)  # one of its threads
             asyncio_loop = running_loop()
             if asyncio_loop is not None and not self.step_past_deadline():

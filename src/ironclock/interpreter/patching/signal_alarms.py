@@ -6,6 +6,7 @@ alarm: in a job or its thread where it waits, in the test's own code where it le
 
 from __future__ import annotations
 
+import _signal  # type: ignore[import-not-found]
 import math
 import os
 import signal
@@ -13,6 +14,8 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ...foundation.durations import NS
+from .builtin_patching import Here
+from .patches import Builtins, Make, Patch
 from .signal_handlers import as_set, handler_of_test
 
 if TYPE_CHECKING:
@@ -92,8 +95,8 @@ class Alarms:
                 loop.current = None
 
 
-def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any]]]:
-    """Return functions of `signal` by name, each with a function that makes its replacement from the real one."""
+def alarm_patches(here: Here) -> list[Patch]:
+    """Return the patches of `signal`'s alarms and handlers."""
 
     def alarm(real: Callable[..., Any]) -> Callable[..., Any]:
         def replacement(seconds: int) -> int:
@@ -125,7 +128,7 @@ def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any
         def replacement(fd: int, /, *, warn_on_full_buffer: bool = True) -> int:
             world = here()
             task = None if world is None else world.loop.current
-            if task is None:
+            if world is None or task is None:
                 return int(real(fd, warn_on_full_buffer=warn_on_full_buffer))
             worker = None if task.owner is None else task.owner.loop
             if worker is not None and worker.is_main(task):
@@ -157,11 +160,8 @@ def replacements(here: Callable[[], Any]) -> list[tuple[str, Callable[[Any], Any
     def get_handler(real: Callable[..., Any]) -> Callable[..., Any]:
         return lambda number, /: as_set(real(number))
 
-    return [
-        ("getsignal", get_handler),
-        ("set_wakeup_fd", set_wakeup_fd),
-        ("signal", set_handler),
-        ("alarm", alarm),
-        ("setitimer", setitimer),
-        ("getitimer", getitimer),
-    ]
+    makers: dict[str, Make] = {
+        "getsignal": get_handler, "set_wakeup_fd": set_wakeup_fd, "signal": set_handler,
+        "alarm": alarm, "setitimer": setitimer, "getitimer": getitimer,
+    }  # fmt: skip
+    return [Builtins(_signal, makers)]

@@ -8,13 +8,16 @@ from __future__ import annotations
 
 import ctypes
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ...simulation.jobs import LiveAttempt
 from ..patching.builtin_patching import Here
-from ..patching.late_patches import Attribute, Patch
+from ..patching.patches import Attribute, Patch
 from ..patching.real_functions import real_get_ident
 from .simulated_threads import SimulatedThread
+
+if TYPE_CHECKING:
+    from ..entered_rig import EnteredRig
 
 
 def asynchronous_error_patches(here: Here) -> list[Patch]:
@@ -46,7 +49,7 @@ def _made(kind: Any) -> BaseException:
     return made
 
 
-def _task_of(world: Any, ident: int) -> Any:
+def _task_of(world: EnteredRig, ident: int) -> Any:
     """Return the simulated thread, or the attempt on a worker, with an identifier. None if there is none."""
     thread = world.threads.alive.get(ident)
     if isinstance(thread, SimulatedThread):

@@ -7,7 +7,7 @@ from typing import Any
 
 from ...simulation.faults.seam_faults import pass_seam_in_coroutine
 from ..patching.builtin_patching import Here
-from ..patching.late_patches import Function, Patch
+from ..patching.patches import Function, Patch
 
 
 def asyncio_patches(here: Here) -> list[Patch]:

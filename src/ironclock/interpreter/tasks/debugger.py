@@ -7,15 +7,15 @@ A greenlet has its own stack, which ends where the greenlet begins. The test, wh
 from __future__ import annotations
 
 import bdb
-from collections.abc import Callable
 from types import FrameType
 from typing import Any
 
 from ...foundation.source_location import is_own
-from ..patching.late_patches import Attribute, Patch
+from ..patching.builtin_patching import Here
+from ..patching.patches import Attribute, Patch
 
 
-def debugger_patches(here: Callable[[], Any]) -> list[Patch]:
+def debugger_patches(here: Here) -> list[Patch]:
     """Return the patch of the standard library's debuggers. Parameters: `here` returns the world of this thread."""
 
     def stops(real: Any) -> Any:
@@ -31,7 +31,7 @@ def debugger_patches(here: Callable[[], Any]) -> list[Patch]:
             if trace is not None or world is None or world.loop.current is None:
                 return stack, index
             chosen = stack[index][0] if stack else None
-            waits: FrameType | None = world.loop.switcher.frame_of_test
+            waits: FrameType | None = getattr(world.loop.switcher, "frame_of_test", None)
             callers = []
             while waits is not None:
                 callers.append((waits, waits.f_lineno))

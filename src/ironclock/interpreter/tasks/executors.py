@@ -20,7 +20,7 @@ from typing import Any
 from ...simulation.jobs import LiveAttempt
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import REAL
-from ..patching.late_patches import Function, Patch
+from ..patching.patches import Function, Patch
 from ..patching.real_functions import real_get_ident
 from .thread_locals import FIRST_IDENT, IDENTS, state_of_this_thread
 

@@ -11,18 +11,24 @@ import queue
 import sys
 import threading
 from collections.abc import Callable, Iterable
-from types import FunctionType
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any
 
 from ...errors import StuckError
 from ...foundation.durations import NS
 from ...foundation.source_location import waiting_at
-from ..patching.builtin_patching import Here, PythonFunction, TypeEntry
+from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
+from ..patching.patches import Function, Make, Methods, Patch
 from ..patching.real_threads import GRACE_S, others_run
 from .circular_waits import waits_for_futures
 from .deadlocks import watched_threads
 from .held_locks import recent_locks
+
+if TYPE_CHECKING:
+    from ...simulation.task import Task
+    from ..entered_rig import EnteredRig
+    from .deadlocks import Deadlocks
+    from .simulated_threads import SimulatedThreads
 
 DAY_NS = 86_400 * NS
 
@@ -35,12 +41,14 @@ _real_is_owned, _real_release = _RLock._is_owned, _RLock.release
 
 
 def block(
-    world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str, lock: Any = None
+    world: EnteredRig, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str, lock: Any = None
 ) -> bool:
     """Let simulated time pass until `take` succeeds, at most `timeout` seconds (-1: no limit)."""
     loop = world.loop
-    if watched_threads and lock is not None and world.threads.deadlocks is not None and loop.current is not None:
-        return _watched(world, take, free, timeout, what, lock)
+    if watched_threads and lock is not None and loop.current is not None:
+        deadlocks = world.threads.deadlocks
+        if deadlocks is not None:
+            return _watched(world, loop.current, deadlocks, take, free, timeout, what, lock)
     if timeout < 0 and lock is not None and sys._getframe(2).f_code is not _WAIT_CODE:  # not a condition's own line
         world.border.outside.before_next_move(world.threads.circular.look)
     until = None if timeout < 0 else loop.now + waiting_ns(timeout)
@@ -50,11 +58,11 @@ def block(
     while not take():
         if until is not None and loop.now >= until:
             if not timeout:
-                world.waited_for_nothing()
+                world.clock.waited_for_nothing()
             return False
         if others_run():
             # One of them can release it at any real moment: simulated time moves in steps that grow.
-            if world.real_wait(free, grace):
+            if world.clock.real_wait(free, grace):
                 continue
             grace, step = GRACE_S / 10, loop.now + span
             span = min(span * 2, DAY_NS)
@@ -78,10 +86,10 @@ def block(
 
 
 def _watched(
-    world: Any, take: Callable[[], Any], free: Callable[[], Any], timeout: float, what: str, lock: Any
-) -> bool:
+    world: EnteredRig, task: Task, deadlocks: Deadlocks, take: Callable[[], Any], free: Callable[[], Any],
+    timeout: float, what: str, lock: Any,
+) -> bool:  # fmt: skip
     """Wait as `block` does, and note who takes which lock."""
-    task, deadlocks = world.loop.current, world.threads.deadlocks
     where = deadlocks.comes(task)
     taken = bool(take())
     if not taken:
@@ -109,47 +117,46 @@ def leave_waits(gone: Iterable[Any]) -> None:
 _WAIT_CODE = threading.Condition.wait.__code__
 
 
-def free_locks_of(world: Any, gone: Any) -> None:
+def free_locks_of(threads: SimulatedThreads, gone: Any) -> None:
     """Release the locks that dead tasks hold. (In production a lock is gone with the memory of its process.)
 
     Parameters: `gone` are the dead tasks. None: all tasks.
     """
-    of_pools = [] if world.executors is None else world.executors.idle_semaphores()
-    for semaphore in [semaphore for task, semaphore in world.places if gone is None or task in gone]:
+    of_pools = [] if threads.executors is None else threads.executors.idle_semaphores()
+    for semaphore in [semaphore for task, semaphore in threads.places if gone is None or task in gone]:
         if semaphore not in of_pools:
             semaphore.release()
-    world.places = [place for place in world.places if gone is not None and place[0] not in gone]
-    if world.deadlocks is not None:
-        taken = world.deadlocks.taken_by(gone)
+    threads.places = [place for place in threads.places if gone is not None and place[0] not in gone]
+    if threads.deadlocks is not None:
+        taken = threads.deadlocks.taken_by(gone)
     else:
-        taken = world.held_locks.take_from(gone)
-        taken += [lock for task, _, lock in world.owned.values() if gone is not None and task in gone]
+        taken = threads.held_locks.take_from(gone)
+        taken += [lock for task, _, lock in threads.owned.values() if gone is not None and task in gone]
     for lock in taken:
         if isinstance(lock, _RLock):
-            if world.owned.pop(id(lock), None) is not None:
+            if threads.owned.pop(id(lock), None) is not None:
                 while _real_is_owned(lock):
                     _real_release(lock)
         elif lock.locked():
             lock.release()
 
 
-def entries(here: Here) -> list[tuple[TypeEntry, Any]]:
-    """Return the methods of the built-in lock types with their replacements."""
-    made = [(TypeEntry(_Lock, name), None) for name in ("acquire", "acquire_lock", "__enter__")]
-    acquire, enter = _plain(_method(made[0][0]), _Lock.locked, here)
-    found: list[tuple[TypeEntry, Any]] = [(made[0][0], acquire), (made[1][0], acquire), (made[2][0], enter)]
-    found += _reentrant(here)
-    getter = TypeEntry(_SimpleQueue, "get")
-    found.append((getter, _getter(_method(getter), here)))
+def _always(replacement: Callable[..., Any]) -> Make:
+    return lambda _: replacement
+
+
+def lock_patches(here: Here) -> list[Patch]:
+    """Return the patches of everything in which threads wait for one another."""
+    acquire, enter = _plain(_Lock.acquire, _Lock.locked, here)
     handle = getattr(_thread, "_ThreadHandle", None)
-    if handle is not None:
-        found += _handles(handle, here)
-    return found
-
-
-def _method(entry: TypeEntry) -> Callable[..., Any]:
-    method: Callable[..., Any] = entry.saved
-    return method
+    return [
+        Methods(_Lock, {"acquire": lambda _: acquire, "acquire_lock": lambda _: acquire, "__enter__": lambda _: enter}),
+        Methods(_RLock, {name: _always(one) for name, one in _reentrant(here).items()}),
+        Methods(_SimpleQueue, {"get": lambda real: _getter(real, here)}),
+        *([] if handle is None else [Methods(handle, _handles(handle, here))]),
+        Function(threading.Condition.wait, lambda real: _condition_wait(real, here)),
+        *_semaphore_patches(here),
+    ]
 
 
 def _plain(real: Callable[..., Any], locked: Callable[[Any], bool], here: Here) -> tuple[Any, Any]:
@@ -181,21 +188,20 @@ def _sound(timeout: Any) -> bool:
     return isinstance(timeout, (int, float)) and (timeout == -1 or 0 <= timeout <= threading.TIMEOUT_MAX)
 
 
-def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
-    names = ("acquire", "__enter__", "release", "__exit__", "_is_owned", "_release_save", "_acquire_restore")
-    slots = {name: TypeEntry(_RLock, name) for name in names}
-    real_acquire, real_release = _method(slots["acquire"]), _method(slots["release"])
-    real_owned, real_save = _method(slots["_is_owned"]), _method(slots["_release_save"])
-    real_restore = _method(slots["_acquire_restore"])
+def _reentrant(here: Here) -> dict[str, Callable[..., Any]]:
+    """Return the methods of reentrant locks by name."""
+    real_acquire, real_release = _RLock.acquire, _RLock.release
+    real_owned, real_save, real_restore = _RLock._is_owned, _RLock._release_save, _RLock._acquire_restore
+    real_count = getattr(_RLock, "_recursion_count", None)  # not in the first releases of each Python
 
-    def holder(world: Any, lock: Any) -> list[Any] | None:
+    def holder(world: EnteredRig, lock: Any) -> list[Any] | None:
         held: list[Any] | None = world.threads.owned.get(id(lock))
         if held is not None and not real_owned(lock):  # released by a reference to the real method
             del world.threads.owned[id(lock)]
             return None
         return held
 
-    def take(world: Any, lock: Any) -> bool:
+    def take(world: EnteredRig, lock: Any) -> bool:
         me, held = world.loop.current, holder(world, lock)
         if held is not None and held[0] is not me:
             return False
@@ -207,7 +213,7 @@ def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
             world.threads.owned[id(lock)] = [me, 1, lock]
         return True
 
-    def free(world: Any, lock: Any) -> bool:
+    def free(world: EnteredRig, lock: Any) -> bool:
         if holder(world, lock) is not None:
             return False
         if real_acquire(lock, False):
@@ -241,7 +247,7 @@ def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
     def is_owned(lock: Any) -> bool:
         world = here()
         held = None if world is None else holder(world, lock)
-        if held is not None:
+        if world is not None and held is not None:
             return held[0] is world.loop.current
         return bool(real_owned(lock))
 
@@ -264,16 +270,15 @@ def _reentrant(here: Here) -> list[tuple[TypeEntry, Any]]:
     def recursion_count(lock: Any) -> int:
         world = here()
         held = None if world is None else holder(world, lock)
-        if held is not None:
-            return held[1] if held[0] is world.loop.current else 0
-        return int(counted.saved(lock))
+        if world is not None and held is not None:
+            return int(held[1]) if held[0] is world.loop.current else 0
+        assert real_count is not None
+        return int(real_count(lock))
 
-    replacements: tuple[Any, ...] = (acquire, acquire, release, leave, is_owned, release_save, acquire_restore)
-    found = [(slots[name], replacement) for name, replacement in zip(names, replacements, strict=True)]
-    if hasattr(_RLock, "_recursion_count"):  # not in the first releases of each Python
-        counted = TypeEntry(_RLock, "_recursion_count")
-        found.append((counted, recursion_count))
-    return found
+    return {
+        "acquire": acquire, "__enter__": acquire, "release": release, "__exit__": leave, "_is_owned": is_owned,
+        "_release_save": release_save, "_acquire_restore": acquire_restore, "_recursion_count": recursion_count,
+    }  # fmt: skip
 
 
 def _getter(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
@@ -301,19 +306,18 @@ def _getter(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
 _block = block
 
 
-def _handles(handle_type: Any, here: Here) -> list[tuple[TypeEntry, Any]]:
-    """Return the methods of thread handles, with which Python 3.13 joins threads, with their replacements."""
-    join_entry, done_entry = TypeEntry(handle_type, "join"), TypeEntry(handle_type, "is_done")
-    real_join, real_done = _method(join_entry), _method(done_entry)
+def _handles(handle_type: Any, here: Here) -> dict[str, Make]:
+    """Return the methods of thread handles, with which Python 3.13 joins threads."""
+    real_join, real_done = handle_type.join, handle_type.is_done
 
-    def thread_of(world: Any, handle: Any) -> Any:
+    def thread_of(world: EnteredRig | None, handle: Any) -> Any:
         found = None if world is None else world.threads.handles.get(id(handle))
         return None if found is None else found[1]
 
     def join(handle: Any, timeout: float | None = None) -> None:
         world = here()
         thread = thread_of(world, handle)
-        if thread is None:
+        if world is None or thread is None:
             if timeout is None:
                 real_join(handle)
             else:
@@ -330,55 +334,55 @@ def _handles(handle_type: Any, here: Here) -> list[tuple[TypeEntry, Any]]:
         thread = thread_of(here(), handle)
         return bool(real_done(handle)) if thread is None else bool(thread.done)
 
-    return [(join_entry, join), (done_entry, is_done)]
+    return {"join": lambda _: join, "is_done": lambda _: is_done}
 
 
-def condition_wait(here: Here) -> tuple[PythonFunction, Callable[..., Any]]:
-    """Return `threading.Condition.wait` with its replacement.
+def _condition_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    """Return the replacement of `threading.Condition.wait`.
 
     A condition that was made before the rig was entered holds the real methods of its lock. During the wait it gets
     those that are in place now.
     """
-    place = PythonFunction(cast(FunctionType, threading.Condition.wait))
 
     def wait(self: Any, timeout: float | None = None) -> Any:
         lock = self._lock
         world = here()
         if world is not None and timeout is not None and timeout <= 0:
-            world.waited_for_nothing()
+            world.clock.waited_for_nothing()
         elif world is not None and timeout is None and waits_for_futures(sys._getframe(2)):
             world.border.outside.before_next_move(world.threads.circular.look)
         if world is None or type(lock) is not _RLock:
-            return place.real(self, timeout)
+            return real(self, timeout)
         kept = self._release_save, self._acquire_restore, self._is_owned
         for name in ("_release_save", "_acquire_restore", "_is_owned"):
             setattr(self, name, getattr(lock, name))
         try:
-            return place.real(self, timeout)
+            return real(self, timeout)
         finally:
             self._release_save, self._acquire_restore, self._is_owned = kept
 
-    return place, wait
+    return wait
 
 
-def semaphore_places(here: Here) -> list[tuple[PythonFunction, Callable[..., Any]]]:
-    """Return `acquire` and `release` of `threading.Semaphore` with their replacements.
+def _semaphore_patches(here: Here) -> list[Patch]:
+    """Return the patches of `acquire` and `release` of `threading.Semaphore`.
 
     They note who has taken a place, so that the place of a worker that dies is free again. A semaphore that one task
     takes and another one gives back counts something else than places.
     """
-    take = PythonFunction(cast(FunctionType, threading.Semaphore.acquire))
-    give, give_bounded = (
-        PythonFunction(cast(FunctionType, kind.release)) for kind in (threading.Semaphore, threading.BoundedSemaphore)
-    )
 
-    def acquire(self: Any, blocking: bool = True, timeout: float | None = None) -> Any:
-        taken = take.real(self, blocking, timeout)
-        world = here()
-        notes = taken and world is not None and world.threads.notes_places
-        if notes and world.loop.current is not None and self not in world.threads.counters:
-            world.threads.places.append((world.loop.current, self))
-        return taken
+    def acquires(real: Callable[..., Any]) -> Callable[..., Any]:
+        def acquire(self: Any, blocking: bool = True, timeout: float | None = None) -> Any:
+            taken = real(self, blocking, timeout)
+            world = here()
+            threads = None if world is None else world.threads
+            if taken and world is not None and threads is not None and threads.notes_places:
+                task = world.loop.current
+                if task is not None and self not in threads.counters:
+                    threads.places.append((task, self))
+            return taken
+
+        return acquire
 
     def releases(real: Callable[..., Any]) -> Callable[..., None]:
         def release(self: Any, n: int = 1) -> None:
@@ -389,7 +393,11 @@ def semaphore_places(here: Here) -> list[tuple[PythonFunction, Callable[..., Any
 
         return release
 
-    return [(take, acquire), *((place, releases(place.real)) for place in (give, give_bounded))]
+    return [
+        Function(threading.Semaphore.acquire, acquires),
+        Function(threading.Semaphore.release, releases),
+        Function(threading.BoundedSemaphore.release, releases),
+    ]
 
 
 def _gives_back(threads: Any, task: Any, semaphore: Any) -> None:

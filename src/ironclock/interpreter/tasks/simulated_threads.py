@@ -22,6 +22,8 @@ from ...foundation.source_location import calling, innermost, is_own, spot
 from ...history.records import message_of
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.task import Task
+from ..patching.builtin_patching import Here
+from ..patching.patches import Builtins, Make, Patch
 from ..patching.real_threads import pool_worker, runner_threads, starting
 from .circular_waits import CircularWaits
 from .deadlocks import Deadlocks
@@ -192,7 +194,7 @@ class SimulatedThreads:
         self, loop: EventLoop, history: History, held_locks: HeldLocks, mode: Mode = None, strict: bool = False
     ) -> None:
         self._loop = loop
-        self._history = history
+        self.history = history
         self._mode = mode
         self._strict = strict
         self.states = ThreadStates(loop)
@@ -246,7 +248,7 @@ class SimulatedThreads:
 
     def watch_locks(self) -> None:
         """Let another task run first at locks, and write deadlocks into the history."""
-        self.deadlocks = Deadlocks(self._loop, self._history)
+        self.deadlocks = Deadlocks(self._loop, self.history)
 
     def holder(self, lock: Any) -> Task | None:
         """Return the task that holds a lock. None: the test's own code, nobody, or that is not known."""
@@ -414,8 +416,8 @@ def _is_of_debugger(function: Any) -> bool:
 _DEBUGGERS = ("debugpy", "pydevd", "_pydevd_bundle", "_pydev_bundle", "pdb", "rpdb")
 
 
-def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> list[tuple[str, Callable[[Any], Any]]]:
-    """Return functions of `_thread` by name, each with a function that makes its replacement from the real one.
+def thread_patches(here: Here, real_started: Callable[[], None]) -> list[Patch]:
+    """Return the patches of `_thread`.
 
     Parameters: `here` returns the world that the calling thread has entered, or None. `real_started` is called before
     one more real thread starts.
@@ -480,10 +482,11 @@ def replacements(here: Callable[[], Any], real_started: Callable[[], None]) -> l
 
         return set_sentinel
 
-    return [
-        ("start_new_thread", starter), ("start_new", starter), ("start_joinable_thread", joinable),
-        ("get_ident", ident), ("get_native_id", native_ident), ("_count", count), ("_set_sentinel", sentinel),
-    ]  # fmt: skip
+    makers: dict[str, Make] = {
+        "start_new_thread": starter, "start_new": starter, "start_joinable_thread": joinable,
+        "get_ident": ident, "get_native_id": native_ident, "_count": count, "_set_sentinel": sentinel,
+    }  # fmt: skip
+    return [Builtins(_thread, makers)]
 
 
 def _begun(start: Callable[[Callable[..., Any]], Any], function: Callable[..., Any]) -> Any:

@@ -1,13 +1,19 @@
-"""Patches of modules that a rig does not import itself: put in place as soon as somebody imports them."""
+"""Patches: what is replaced while a rig is entered, each in the way that suits what it is.
+
+Patches of modules that a rig does not import itself are put in place as soon as somebody imports them.
+"""
 
 from __future__ import annotations
 
 import importlib.util
 import sys
 from collections.abc import Callable, Sequence
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeAlias
 
-from .builtin_patching import PythonFunction, TypeEntry, modified, presented_as
+from .builtin_patching import BoundReferences, Builtin, PythonFunction, TypeEntry, modified, presented_as
+
+Make: TypeAlias = Callable[[Any], Any]
+"""Makes the replacement of a function or method from the real one."""
 
 
 class Patch(Protocol):
@@ -80,10 +86,34 @@ class LatePatches:
         return spec
 
 
-class Methods:
-    """A patch: methods of a built-in type, each with a function that makes the replacement from the real one."""
+class Builtins:
+    """A patch: built-in functions of a module, each with a function that makes the replacement from the real one.
 
-    def __init__(self, owner: type, makers: dict[str, Callable[[Any], Any]]) -> None:
+    Names that this Python does not have are left out. Two names can mean one function: then the first counts.
+    """
+
+    def __init__(self, module: Any, makers: dict[str, Make]) -> None:
+        functions = {name: getattr(module, name) for name in makers if hasattr(module, name)}
+        first = {id(function): name for name, function in reversed(functions.items())}
+        made = [(Builtin(functions[name]), makers[name]) for name in reversed(first.values())]
+        self._pairs = [(builtin, make(builtin.real)) for builtin, make in made]
+
+    def put(self) -> None:
+        for builtin, replacement in self._pairs:
+            builtin.point(replacement)
+
+    def restore(self) -> None:
+        for builtin, _ in self._pairs:
+            builtin.restore()
+
+
+class Methods:
+    """A patch: methods of a built-in type, each with a function that makes the replacement from the real one.
+
+    Names that this Python does not have are left out.
+    """
+
+    def __init__(self, owner: type, makers: dict[str, Make]) -> None:
         self._owner = owner
         entries = [TypeEntry(owner, name) for name in makers if name in owner.__dict__]
         self._entries = [(entry, makers[entry.name](entry.saved)) for entry in entries]
@@ -102,7 +132,7 @@ class Methods:
 class Function:
     """A patch: a Python function, with a function that makes the replacement from the real one."""
 
-    def __init__(self, function: Any, make: Callable[[Any], Any]) -> None:
+    def __init__(self, function: Any, make: Make) -> None:
         self._place = PythonFunction(function)
         self._replacement = make(self._place.real)
 
@@ -116,7 +146,7 @@ class Function:
 class Attribute:
     """A patch: an attribute of a module or a class."""
 
-    def __init__(self, owner: Any, name: str, make: Callable[[Any], Any]) -> None:
+    def __init__(self, owner: Any, name: str, make: Make) -> None:
         self._owner, self._name = owner, name
         self.real = getattr(owner, name)
         self._replacement = presented_as(make(self.real), self.real)
@@ -126,3 +156,16 @@ class Attribute:
 
     def restore(self) -> None:
         setattr(self._owner, self._name, self.real)
+
+
+class References:
+    """A patch: the references to a class method of a built-in type that were taken before it was replaced."""
+
+    def __init__(self, owner: type, name: str, replacement: Callable[..., Any]) -> None:
+        self._references = BoundReferences(owner, name, replacement)
+
+    def put(self) -> None:
+        self._references.point()
+
+    def restore(self) -> None:
+        self._references.restore()
