@@ -9,12 +9,20 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from importlib import import_module
-from importlib.metadata import entry_points
+from importlib.metadata import PackageNotFoundError, entry_points, version
 from typing import NamedTuple
 
 from ..errors import RigStateError
 from .patching.builtin_patching import Here
 from .patching.patches import LatePatches, Patch
+
+
+class KnownVersions(NamedTuple):
+    """The versions of a package whose inside is known: the oldest and the newest that the tests have run with."""
+
+    package: str
+    oldest: str
+    newest: str
 
 
 class Driver(NamedTuple):
@@ -23,6 +31,10 @@ class Driver(NamedTuple):
     module: str
     patches: str
     """The function that returns its patches, as ``module:name`` in this package."""
+    known: KnownVersions | None = None
+    """The versions that are known. None: it comes with Python."""
+    is_tested: bool = True
+    """False if it needs more than the registry to be tested."""
 
 
 DRIVERS = (
@@ -31,23 +43,29 @@ DRIVERS = (
     Driver("asyncio", "tasks.asyncio_sleeps:asyncio_patches"),
     Driver("ctypes", "tasks.asynchronous_errors:asynchronous_error_patches"),
     Driver("concurrent.futures.thread", "tasks.executors:pool_patches"),
-    Driver("asgiref.current_thread_executor", "tasks.executors:current_thread_patches"),
+    Driver(
+        "asgiref.current_thread_executor", "tasks.executors:current_thread_patches",
+        KnownVersions("asgiref", "3.6.0", "3.13.0"), is_tested=False,
+    ),
     Driver("uuid", "border.clock_readers:uuid_patches"),
     Driver("bdb", "tasks.debugger:debugger_patches"),
     Driver("uvloop", "border.other_loops:uvloop_patches"),
     Driver("gevent.hub", "border.other_loops:gevent_patches"),
     Driver("ssl", "border.tls:tls_patches"),
     Driver("http.client", "border.http_seams:standard_patches"),
-    Driver("httpcore", "border.http_seams:httpcore_patches"),
-    Driver("aiohttp", "border.http_seams:aiohttp_patches"),
-    Driver("asyncpg", "border.postgres:asyncpg_patches"),
-    Driver("psycopg", "border.postgres:psycopg_patches"),
-    Driver("psycopg2", "border.postgres:psycopg2_patches"),
-    Driver("pymysql", "databases.mariadb:pymysql_patches"),
-    Driver("aiomysql", "databases.mariadb:aiomysql_patches"),
+    Driver("httpcore", "border.http_seams:httpcore_patches", KnownVersions("httpcore", "0.17.0", "1.0.9")),
+    Driver("aiohttp", "border.http_seams:aiohttp_patches", KnownVersions("aiohttp", "3.9.0", "3.14.5")),
+    Driver("asyncpg", "border.postgres:asyncpg_patches", KnownVersions("asyncpg", "0.28.0", "0.32.0")),
+    Driver("psycopg", "border.postgres:psycopg_patches", KnownVersions("psycopg", "3.1.8", "3.3.9")),
+    Driver("psycopg2", "border.postgres:psycopg2_patches", KnownVersions("psycopg2-binary", "2.9.5", "2.9.13")),
+    Driver("pymysql", "databases.mariadb:pymysql_patches", KnownVersions("PyMySQL", "1.0.2", "1.2.4")),
+    Driver("aiomysql", "databases.mariadb:aiomysql_patches", KnownVersions("aiomysql", "0.1.1", "0.3.2")),
     Driver("MySQLdb", "databases.mariadb:mysqldb_patches"),
-    Driver("mysql.connector", "databases.mariadb:connector_patches"),
-)
+    Driver(
+        "mysql.connector", "databases.mariadb:connector_patches",
+        KnownVersions("mysql-connector-python", "8.1.0", "26.10.0"),
+    ),
+)  # fmt: skip
 
 
 def late_patches(here: Here) -> LatePatches:
@@ -65,5 +83,22 @@ def late_patches(here: Here) -> LatePatches:
 
 def _own(driver: Driver, here: Here) -> list[Patch]:
     module, name = driver.patches.split(":")
-    made: list[Patch] = getattr(import_module(f".{module}", __package__), name)(here)
+    make = getattr(import_module(f".{module}", __package__), name)
+    try:
+        made: list[Patch] = make(here)
+    except (AttributeError, ImportError, KeyError, TypeError) as error:
+        if driver.known is None:
+            raise
+        package, oldest, newest = driver.known
+        raise RigStateError(
+            f"the patches for {driver.module} do not fit {package} {_version_of(package)} ({error}); versions from "
+            f"{oldest} to {newest} are known to work: install one of them, or a newer version of Iron Clock"
+        ) from error
     return made
+
+
+def _version_of(package: str) -> str:
+    try:
+        return version(package)
+    except PackageNotFoundError:
+        return "of an unknown version"

@@ -319,10 +319,19 @@ def _take_back_psycopg(connection: Any) -> None:
 
 
 def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
-    def wait(gen: Any, fileno: int, interval: float | None = 0.0, timeout: float | None = None) -> Any:
+    from psycopg import errors
+
+    has_deadline = hasattr(errors, "_WaitTimeout")  # before 3.2 the one number says how often Ctrl-C is looked for
+
+    def times(interval: float | None = 0.0, timeout: float | None = None) -> tuple[float | None, float | None]:
+        """Return how often Ctrl-C is looked for, and the deadline of a wait."""
+        return (interval, timeout) if has_deadline else (interval if timeout is None else timeout, None)
+
+    def wait(gen: Any, fileno: int, *more: Any, **options: Any) -> Any:
         world = here()
         if world is None:
-            return real(gen, fileno, interval) if timeout is None else real(gen, fileno, interval, timeout)
+            return real(gen, fileno, *more, **options)
+        interval, timeout = times(*more, **options)
         loop = world.loop
         what = "a statement of psycopg"
         steps = getattr(gen, "__name__", "") == "notifies" and timeout is None and bool(interval)
@@ -336,8 +345,6 @@ def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
                     real_fstat(fileno)
                 wanted = gen.send(ready)
                 if deadline is not None and loop.now >= deadline:
-                    from psycopg import errors
-
                     raise errors._WaitTimeout("wait timeout expired")
         except OSError as error:
             from psycopg import OperationalError
