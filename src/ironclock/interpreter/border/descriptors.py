@@ -7,13 +7,13 @@ import os
 import socket
 import stat
 import weakref
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
 from ..patching.clock_functions import waiting_ns
 from ..patching.real_functions import inode_of, real_fstat
 from ..patching.real_threads import others_run
+from ..patching.system import child_pids
 from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exchange, Kind, OutsideWait, OutsideWaits
 from .server_timers import CONCERNED
 from .whole_answers import is_whole
@@ -43,7 +43,7 @@ class Descriptors:
         self._pipes: dict[int, tuple[int, int]] = {}
         self.children: Exchange | None = None
         """The wait for the end of any child process. None if code of the rig has started none."""
-        self._older_children: set[bytes] = set()  # they have nothing of the rig
+        self._older_children: set[int] = set()  # they have nothing of the rig
 
     # --- what is noted ------------------------------------------------------------------------------
 
@@ -241,15 +241,6 @@ def _server_of(fd: int, status: os.stat_result) -> Any:
     with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
         return one.getpeername() or None
     return None
-
-
-def child_pids() -> set[bytes] | None:
-    """Return the processes that this one has started and that were not waited for. None if the system does not say."""
-    try:
-        with os.scandir("/proc/self/task") as threads:
-            return {pid for thread in threads for pid in Path(thread.path, "children").read_bytes().split()}
-    except OSError:
-        return None
 
 
 def listens(one: Any) -> bool:

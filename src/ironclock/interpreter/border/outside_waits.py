@@ -15,7 +15,6 @@ nothing gets a quarter of its grace the next time.
 from __future__ import annotations
 
 import _socket
-import fcntl
 import select
 import socket
 from collections.abc import Callable, Iterable, Sequence
@@ -26,6 +25,7 @@ from ...foundation.durations import NS
 from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import REAL
 from ..patching.real_functions import real_poll, real_register
+from ..patching.system import has_unsent
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -47,7 +47,6 @@ came."""
 LEAST_RENEWED_S = 0.002
 
 _IN_FLIGHT_S = 0.5  # how long something that was written can be on its way between two sockets of this process
-_UNSENT = 0x894B  # SIOCOUTQNSD: bytes that were not sent yet (https://man7.org/linux/man-pages/man7/tcp.7.html)
 _LEAST_S = 1e-4  # a rest that is shorter is none: a float of the clock cannot hold a much shorter one
 _STEP_MS = 1  # between two looks at something that cannot be polled
 _NOTHING_LEFT_S = 4.0  # the grace of a request if no event is pending: nothing simulated could end its wait
@@ -545,7 +544,4 @@ def _in_flight(peer: Any) -> bool:
     """Return True if the system has not sent yet what the other end has written: it gathers small packets."""
     if _family_of(peer) == socket.AF_UNIX:
         return False
-    try:
-        return fcntl.ioctl(peer.fileno(), _UNSENT, b"\0\0\0\0") != b"\0\0\0\0"
-    except (OSError, ValueError):
-        return False
+    return has_unsent(peer)

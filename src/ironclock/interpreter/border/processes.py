@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import select
 import signal
@@ -16,6 +15,7 @@ from ..patching.builtin_patching import Here
 from ..patching.clock_functions import REAL, waiting_ns
 from ..patching.patches import Builtins, Function, Make, Methods, Patch
 from ..patching.real_functions import poll_for
+from ..patching.system import open_process
 from .outside_waits import IN_PLACE_S, PROCESS, OutsideWait, OutsideWaits
 
 if TYPE_CHECKING:
@@ -47,7 +47,7 @@ def _ended(world: EnteredRig, pid: int, look: Callable[[], Any], timeout: float 
     """Wait for the end of a child process, at most `timeout` seconds."""
     if look():
         return True
-    pidfd = _open_pid(pid)
+    pidfd = open_process(pid)
     fds = [(pidfd, select.POLLIN)] if pidfd >= 0 else []
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
     exchange = world.border.outside.exchange(PROCESS, "process")
@@ -144,7 +144,7 @@ class ChildPolls:
         if rest_s > 0:
             self._waits.looks_for_real = True
             began = now_s
-            pidfd = _open_pid(pid)
+            pidfd = open_process(pid)
             try:
                 while not answer[0] and (still_s := began + rest_s - REAL["monotonic"]()) > 0:
                     if pidfd >= 0:
@@ -159,14 +159,6 @@ class ChildPolls:
             left_s -= (REAL["monotonic"]() - began) * (1 if waits_for_end else _SELDOM_COSTS)
         self._asked[pid] = now, REAL["monotonic"](), left_s
         return answer
-
-
-def _open_pid(pid: int) -> int:
-    """Return a descriptor that can be read when a process has ended. -1 if there is none."""
-    if hasattr(os, "pidfd_open") and pid > 0:
-        with contextlib.suppress(OSError):
-            return os.pidfd_open(pid)
-    return -1
 
 
 def _starts(real: Callable[..., Any], here: Here) -> Callable[..., Any]:

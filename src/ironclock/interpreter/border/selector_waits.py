@@ -176,7 +176,8 @@ def _wait(
     children = world.border.descriptors.children
     if children is not None and callable(signal.getsignal(signal.SIGCHLD)) and world.border.descriptors.child_runs():
         exchanges.append(children)
-    if isinstance(getattr(selector, "_selector", None), select.epoll):
+    epoll = getattr(select, "epoll", None)
+    if epoll is not None and isinstance(getattr(selector, "_selector", None), epoll):
         fds = [(selector.fileno(), select.POLLIN)]
     until = None if timeout is None else world.loop.now + waiting_ns(timeout)
     what = "an asyncio loop" if in_loop else "a selector"

@@ -66,6 +66,8 @@ def select_patches(here: Here) -> list[Patch]:
         made.append(Methods(type(select.poll()), {"poll": lambda real: _poll(real, here), **makers}))
     if hasattr(select, "epoll"):
         made.append(Methods(select.epoll, {"poll": lambda real: _epoll(real, here)}))
+    if hasattr(select, "kqueue"):
+        made.append(Methods(select.kqueue, {"control": lambda real: _kqueue(real, here)}))
     return made
 
 
@@ -106,6 +108,20 @@ def _poll(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         return _until_ready(world, lambda: real(one, 0), bool, lambda: list(fds.items()), seconds, "poll")
 
     return poll
+
+
+def _kqueue(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    def control(one: Any, changes: Any, most: int, timeout: float | None = None, /) -> Any:
+        world = here()
+        if world is None or timeout == 0 or not most:
+            return real(one, changes, most, timeout)
+        if changes:
+            real(one, changes, 0, 0)
+        fds = [(one.fileno(), select.POLLIN)]
+        seconds = None if timeout is None or timeout < 0 else timeout
+        return _until_ready(world, lambda: real(one, None, most, 0), bool, lambda: fds, seconds, "kqueue.control")
+
+    return control
 
 
 def _epoll(real: Callable[..., Any], here: Here) -> Callable[..., Any]:

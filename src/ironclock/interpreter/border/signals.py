@@ -13,7 +13,8 @@ from typing import Any
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.patches import Builtins, Make, Patch
-from ..patching.real_functions import poll_for, real_set_wakeup_fd, real_sigtimedwait
+from ..patching.real_functions import poll_for, real_set_wakeup_fd
+from ..patching.system import take_signal
 from .outside_waits import IDLE, SIGNALS, OutsideWait
 
 
@@ -78,7 +79,7 @@ def _sigwait(here: Here, real: Callable[..., Any], answer: Callable[[Any], Any],
 
         def look() -> bool:
             if not found:
-                one = real_sigtimedwait(numbers, 0)
+                one = take_signal(numbers)
                 if one is not None:
                     found.append(one)
             return bool(found)

@@ -13,7 +13,6 @@ import os
 import select
 import signal
 import threading
-import time
 from types import FrameType
 from typing import TYPE_CHECKING, Any
 
@@ -22,13 +21,14 @@ from ...foundation.source_location import waiting_at
 from ..patching.clock_functions import REAL
 from ..patching.real_functions import poll_for, real_get_ident, real_pipe, real_read, real_start_thread, real_write
 from ..patching.real_threads import current_frames, runner_threads
+from ..patching.system import INTERRUPT, computed_s
 from .signals import deferring
 
 if TYPE_CHECKING:
     from ..entered_rig import EnteredRig
 
-SIGNAL = getattr(signal, "SIGRTMAX", 0) - 2
-"""Interrupts a call: a real-time signal, which nothing else uses."""
+SIGNAL = INTERRUPT
+"""Interrupts a call."""
 
 _COMPUTES = 0.02
 # The share of the processor's time from which on a thread computes. One that waits takes none, and on a busy
@@ -130,7 +130,7 @@ class Watchdog:
             )
             self._end(thread, self._too_long)
             return
-        computed = REAL["clock_gettime"](time.pthread_getcpuclockid(thread))
+        computed = computed_s(thread)
         moved = world.loop.now, len(world.threads.history), world.border.outside.looks
         seen = self._seen.get(thread)
         if seen is None or seen.moved != moved or world.border.outside.looks_for_real:

@@ -18,8 +18,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ...errors import DatabaseClockError
 from ..patching.real_functions import real_connect
+from ..patching.system import put_in_place
 from .key_value_times import Key, Step, Times
-from .moved_connections import open_sockets, put_in_place
+from .moved_connections import open_sockets
 from .resp import OK, QUEUED, Incomplete, Reply, command, error, number, parse, request
 
 if TYPE_CHECKING:

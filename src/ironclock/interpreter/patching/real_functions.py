@@ -22,7 +22,6 @@ real_stat, real_fstat = Builtin(os.stat).real, Builtin(os.fstat).real
 real_waitpid = Builtin(os.waitpid).real
 real_set_wakeup_fd = Builtin(signal.set_wakeup_fd).real
 real_signal, real_getsignal = Builtin(_signal.signal).real, Builtin(_signal.getsignal).real
-real_sigtimedwait = Builtin(signal.sigtimedwait).real
 real_recv, real_sendall, real_connect = _socket.socket.recv, _socket.socket.sendall, _socket.socket.connect
 
 _Poll: Any = type(select.poll())

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
 from ..patching.clock_functions import STREAMS, by_thread
+from ..patching.system import back_with_zeros
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -49,14 +50,7 @@ def _back_identifiers() -> None:
     """
     global _backed
     _backed = True
-    if sys.platform != "linux":
-        return
-    libc = ctypes.CDLL(None, use_errno=True)
-    libc.mmap.restype = ctypes.c_void_p
-    libc.mmap.argtypes = [ctypes.c_void_p, ctypes.c_size_t, *[ctypes.c_int] * 3, ctypes.c_long]
-    read_write, private, anonymous, no_reserve, not_over_others = 0x3, 0x02, 0x20, 0x4000, 0x100000
-    flags = private | anonymous | no_reserve | not_over_others
-    libc.mmap(FIRST_IDENT, IDENTS + (1 << 16), read_write, flags, -1, 0)
+    back_with_zeros(FIRST_IDENT, IDENTS + (1 << 16))
 
 
 _backed = False
