@@ -11,7 +11,7 @@ import pytest
 
 ROOT = Path(__file__).parents[2]
 SHORT = [
-    "tests/interpreter/test_asyncio_loops.py", "tests/interpreter/test_interrupts.py",
+    "tests/interpreter/test_interrupts.py",
     "tests/interpreter/test_moved_connections.py", "tests/interpreter/test_outside_calls.py",
 ]  # fmt: skip
 
@@ -64,7 +64,7 @@ def test_a_rig_on_a_system_that_is_no_posix_is_an_error_that_says_so() -> None:
     "command",
     [
         ["when", "*/5 * * * *"], ["lint", "examples/schedules/tern_line.crontab"], ["--help"],
-        ["check", "--schema"], ["check", "examples/logs/friday.csv"],
+        ["check", "--schema"], ["check", "examples/logs/friday.csv", "--laws", "examples/logs/laws.toml"],
     ],
     ids=" ".join,
 )  # fmt: skip
