@@ -244,6 +244,24 @@ def test_within_a_transaction_the_time_stands_still(url: str) -> None:
             connection.close()
 
 
+def test_a_pipeline_is_told_the_time_and_is_one_transaction(url: str) -> None:
+    import psycopg
+
+    with ic.Rig(start="2031-03-29T21:00") as rig, psycopg.connect(url, autocommit=True) as one:
+        rig.database(url)
+        one.execute("select 1")
+        with one.pipeline():
+            asked = [one.execute("select now()"), one.execute("select clock_timestamp()")]
+            time.sleep(60)
+            asked += [one.execute("select now()"), one.execute("select clock_timestamp()")]
+            told = [cursor.fetchone()[0] for cursor in asked]  # type: ignore[index]
+            begin = rig.now - dt.timedelta(seconds=60)
+            assert told == [begin, begin, begin, rig.now]
+            time.sleep(5)
+            assert one.execute("select now()").fetchone() == (rig.now,)
+        assert not rig.loose_ends()
+
+
 def test_two_workers_see_the_same_clock_and_their_own_transactions(url: str) -> None:
     """Each worker has a transaction that lasts; the server's time is the rig's in both."""
     seen = []

@@ -317,15 +317,50 @@ def test_an_asyncio_client(rig: ic.Rig, url: str) -> None:
 # --- scripts, faults, bad input -------------------------------------------------------------------------
 
 
+LIMITER = """
+local now = redis.call('TIME')
+local ms = now[1] * 1000 + math.floor(now[2] / 1000)
+redis.call('ZREMRANGEBYSCORE', KEYS[1], 0, ms - 60000)
+local count = redis.call('ZCARD', KEYS[1])
+if count >= 3 then return 0 end
+redis.call('ZADD', KEYS[1], ms, ms .. '-' .. count)
+redis.call('PEXPIRE', KEYS[1], 60000)
+return 1
+"""
+
+
+def test_what_a_script_reads_of_the_clock_follows(rig: ic.Rig, client: Any) -> None:
+    assert client.eval("return redis.call('TIME')", 0) == [str(int(rig.now.timestamp())), "0"]
+    client.set("berth", "Dunlin", ex=100)
+    time.sleep(40)
+    reads = "return {redis.call('TTL', KEYS[1]), redis.pcall(\"PTTL\", KEYS[1]), redis.call('ttl', KEYS[2])}"
+    assert client.eval(reads, 2, "berth", "none") == [60, 60_000, -2]
+    expires = client.eval("return redis.call('PEXPIRETIME', KEYS[1])", 1, "berth")
+    assert expires == (rig.now.timestamp() + 60) * 1000
+    both = client.register_script("#!lua\nredis.call('SET', KEYS[1], 1, 'EX', 10) return redis.call('TTL', KEYS[1])")
+    assert both(keys=["hold"]) == 10
+    time.sleep(9)
+    assert client.exists("hold")
+    assert both(keys=["hold"]) == 10
+    client.delete("gangway")
+    limiter, passed = client.register_script(LIMITER), []
+    for _ in range(8):
+        passed.append(limiter(keys=["gangway"]))
+        time.sleep(10)
+    assert passed == [1, 1, 1, 0, 0, 0, 1, 1]
+    assert rig.loose_ends() == []
+
+
 def test_what_a_script_sets_follows_and_what_it_reads_is_told(rig: ic.Rig, client: Any) -> None:
     client.eval("redis.call('set', KEYS[1], ARGV[1], 'PX', 5000)", 1, "lock", "token")
     assert client.pttl("lock") == 5_000
     rig.advance("5s")
     assert client.get("lock") is None
     assert rig.loose_ends() == []
-    client.eval("return redis.call('TIME')", 0)
+    client.set("berth", 1)
+    client.eval("return redis.call('OBJECT', 'IDLETIME', KEYS[1])", 1, "berth")
     (line,) = rig.loose_ends()
-    assert "a script of the key-value server, which has call('TIME'...); this form cannot follow" in line
+    assert "a script of the key-value server, which has call('OBJECT'...); this form cannot follow" in line
     rig.allow("real clocks")
 
 

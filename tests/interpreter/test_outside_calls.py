@@ -9,6 +9,7 @@ import subprocess
 import sys
 import threading
 import time
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -225,3 +226,37 @@ def test_another_layout_is_noticed_before_anything_is_touched() -> None:
     true = lambda address: ctypes.c_void_p.from_address(address).value  # noqa: E731
     shifted = lambda address: None if address == id(time.sleep) + 24 else true(address)  # noqa: E731
     assert "the module of a built-in function" in unknown_layout(time.sleep, shifted)
+
+
+@pytest.mark.parametrize("by", ["open", "os.open"])
+def test_the_opening_of_a_named_pipe_waits_for_its_other_end(tmp_path: Path, by: str) -> None:
+    pipe, seen = tmp_path / "pipe", []
+    os.mkfifo(pipe)
+
+    def reads() -> None:
+        if by == "open":
+            with pipe.open() as file:
+                seen.append((file.read(), time.monotonic()))
+        else:
+            fd = os.open(pipe, os.O_RDONLY)
+            seen.append((os.read(fd, 10).decode(), time.monotonic()))
+            os.close(fd)
+
+    def writes() -> None:
+        time.sleep(30)
+        if by == "open":
+            with pipe.open("w") as file:
+                file.write("tide")
+        else:
+            fd = os.open(pipe, os.O_WRONLY)
+            os.write(fd, b"tide")
+            os.close(fd)
+
+    with ic.Rig():
+        begin = time.monotonic()
+        threads = [threading.Thread(target=work) for work in (reads, writes)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        assert seen == [("tide", begin + 30)]

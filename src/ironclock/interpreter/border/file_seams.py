@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..patching.builtin_patching import Here
 from ..patching.patches import Builtins, Make, Patch
-from ..patching.real_functions import real_fstat
+from ..patching.real_functions import real_fstat, real_stat
 from ..tasks.end_without_handlers import ending
 from .call_seams import CallSeams, always, file_name, io_error, seams_of
 
@@ -68,6 +68,16 @@ def opened(world: EnteredRig, path: Any, flags: int, open_it: Callable[[], int])
     return fd
 
 
+def is_pipe(path: Any) -> bool:
+    """Return True for the path of a named pipe: to open one waits for who opens its other end."""
+    if not isinstance(path, (str, bytes, os.PathLike)):
+        return False
+    try:
+        return stat.S_ISFIFO(real_stat(path).st_mode)
+    except (OSError, ValueError):
+        return False
+
+
 def _is_named(path: Any) -> bool:
     """Return True for the path of a file of the application: not a number, and not what an import writes."""
     return isinstance(path, (str, bytes, os.PathLike)) and "__pycache__" not in os.fsdecode(path)
@@ -79,6 +89,10 @@ def file_seam_patches(here: Here) -> list[Patch]:
     def opens(real: Callable[..., Any]) -> Callable[..., Any]:
         def open_(file: Any, mode: str = "r", *args: Any, **kwargs: Any) -> Any:
             world = here()
+            if world is not None and is_pipe(file):
+                return world.border.helpers.call(
+                    world.border.outside, "the opening of a named pipe", real, (file, mode, *args), kwargs
+                )
             seams = seams_of(world, "files")
             writes = isinstance(mode, str) and not _WRITES.isdisjoint(mode)
             if seams is None or not writes or not _is_named(file) or kwargs.get("opener") is not None:

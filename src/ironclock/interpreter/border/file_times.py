@@ -83,6 +83,12 @@ def file_time_patches(here: Here) -> list[Patch]:
             world = here()
             if world is None:
                 return int(real(path, flags, *args, **kwargs))
+            if not flags & (os.O_NONBLOCK | os.O_RDWR) and file_seams.is_pipe(path):
+                return int(
+                    world.border.helpers.call(
+                        world.border.outside, "the opening of a named pipe", real, (path, flags, *args), kwargs
+                    )
+                )
             fd = file_seams.opened(world, path, flags, lambda: int(real(path, flags, *args, **kwargs)))
             if flags & (os.O_CREAT | os.O_TRUNC):
                 world.border.file_times.wrote(real_fstat(fd))

@@ -16,6 +16,7 @@ import importlib.util
 import select
 import weakref
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from ...foundation.source_location import waiting_at
@@ -31,6 +32,7 @@ from .outside_waits import ASKED, IDLE, OutsideWait
 from .session_blockers import only_ours
 
 if TYPE_CHECKING:
+    from ..databases.database_clocks import DatabaseClocks
     from ..entered_rig import EnteredRig
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
@@ -258,21 +260,38 @@ def _psycopg_clock(world: EnteredRig, connection: Any, gen: Any) -> None:
         return
     from psycopg import pq
 
+    pgconn = connection.pgconn
+    if pgconn.pipeline_status != pq.PipelineStatus.OFF:
+        _tell_pipeline(clocks, connection, name)
+        return
     session = _psycopg_session_of(clocks, connection)
     if session is None or not session.follows:
         return
-    pgconn = connection.pgconn
     idle = pgconn.transaction_status == pq.TransactionStatus.IDLE
     if not idle and pgconn.transaction_status != pq.TransactionStatus.INTRANS:
         return
-    if pgconn.pipeline_status != pq.PipelineStatus.OFF:
-        return  # a pipeline keeps the time at which it began
     if name == "_exit_gen" and session.can_be_taken_away:
         session.now_us = -1  # it can end at a savepoint
         return
     setting = session.setting(clocks.now_us, idle)
     if setting is not None:
         pgconn.exec_(setting.encode())
+
+
+def _tell_pipeline(clocks: DatabaseClocks, connection: Any, name: str) -> None:
+    """Tell the server the time inside a pipeline: with a statement in its line, before the next one."""
+    session = clocks.known_session(connection)
+    pipeline = getattr(connection, "_pipeline", None)
+    if pipeline is None or session is None or not session.follows or not name.startswith("_execute"):
+        return
+    from psycopg import pq
+
+    # What a pipeline sends without a point of synchronization is one transaction, which has one `now()`.
+    idle = connection.pgconn.transaction_status == pq.TransactionStatus.IDLE
+    setting = session.setting(clocks.now_us, idle)
+    if setting is not None:
+        pipeline.command_queue.append(partial(connection.pgconn.send_query_params, setting.encode(), None))
+        pipeline.result_queue.append(None)  # its result is nobody's
 
 
 def _psycopg_asks(world: EnteredRig, connection: Any, gen: Any) -> None:

@@ -8,6 +8,7 @@ address leads to it. Each client has its own connection to the server behind. Wh
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import re
 import select
@@ -22,6 +23,7 @@ from ..patching.system import put_in_place
 from .key_value_times import Key, Step, Times
 from .moved_connections import open_sockets
 from .resp import OK, QUEUED, Incomplete, Reply, command, error, number, parse, request
+from .script_clocks import cannot_follow, reads_clock, with_time
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -33,7 +35,6 @@ _BLOCKING = (
 )  # fmt: skip
 _SUBSCRIPTIONS = (b"SUBSCRIBE", b"PSUBSCRIBE", b"SSUBSCRIBE", b"UNSUBSCRIBE", b"PUNSUBSCRIBE", b"SUNSUBSCRIBE")
 _SCRIPTS = (b"EVAL", b"EVALSHA", b"EVAL_RO", b"EVALSHA_RO", b"FCALL", b"FCALL_RO")
-_READS_CLOCK = re.compile(rb"""call\s*\(\s*['"](?:time|p?ttl|p?expiretime|object)['"]""", re.IGNORECASE)
 _SIZE = 1 << 16
 _CONNECT_S = 5.0
 
@@ -347,10 +348,23 @@ class KeyValueProxy:
             self.look_at_script(words[1])
 
     def look_at_script(self, text: bytes) -> None:
-        """Tell of a script that reads the clock."""
-        found = _READS_CLOCK.search(text)
-        if found is not None:
-            self.tell(f"a script of the key-value server, which has {found[0].decode()}...)")
+        """Note a script, and tell if it reads the clock in a way that cannot follow."""
+        self._scripts[hashlib.sha1(text, usedforsecurity=False).hexdigest().encode()] = text
+        told = cannot_follow(text)
+        if told:
+            self.tell(f"a script of the key-value server, which has {told}")
+
+    def with_time(self, db: int, words: list[bytes]) -> list[bytes]:
+        """Return a request with a script as the server is to get it: the script has the rig's time."""
+        name = words[0].upper()
+        if name not in (b"EVAL", b"EVALSHA", b"EVAL_RO", b"EVALSHA_RO") or len(words) < 3:
+            return words
+        text = self._scripts.get(words[1].lower()) if b"SHA" in name else words[1]
+        if text is None or not reads_clock(text):
+            return words
+        now, deadlines = self.times.now_ms(), self.times.deadlines
+        left = {key: deadlines[db, key] - now for key in self.keys_of(words)[0] if (db, key) in deadlines}
+        return [name.replace(b"SHA", b""), with_time(text, self._loop.now // 1000, left), *words[2:]]
 
     # --- keys -----------------------------------------------------------------------------------------
 
@@ -568,6 +582,7 @@ class _Client:
             answers = self._together(server, [words])
             return answers if isinstance(answers, bytes) else answers[0]
         proxy.purge()
+        words = proxy.with_time(self._db, words)
         keys, writes = proxy.keys_of(words) if name not in _BLOCKING else ([], True)
         if writes:
             proxy.remember(self._db, keys)
@@ -659,7 +674,7 @@ class _Client:
             is_script = words[0].upper() in _SCRIPTS
             if is_script:
                 self._pass(server, [b"TIME"])
-            self._pass(server, words if step is None else step.sends)
+            self._pass(server, proxy.with_time(self._db, words) if step is None else step.sends)
             if is_script:
                 for key in keys:
                     self._pass(server, [b"PTTL", key])
