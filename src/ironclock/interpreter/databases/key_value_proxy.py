@@ -354,6 +354,10 @@ class KeyValueProxy:
         if told:
             self.tell(f"a script of the key-value server, which has {told}")
 
+    def knows_script(self, words: list[bytes]) -> bool:
+        """Return True if the text of a script that is called by its hash has come by."""
+        return len(words) < 2 or words[1].lower() in self._scripts
+
     def with_time(self, db: int, words: list[bytes]) -> list[bytes]:
         """Return a request with a script as the server is to get it: the script has the rig's time."""
         name = words[0].upper()
@@ -578,6 +582,9 @@ class _Client:
 
     def _one(self, server: Link, words: list[bytes], name: bytes) -> bytes:
         proxy = self._proxy
+        if name in (b"EVALSHA", b"EVALSHA_RO") and not proxy.knows_script(words):
+            # Its text can read the clock. Clients then send it, as after a restart of the server.
+            return error("NOSCRIPT No matching script. Please use EVAL.")
         if name in _SCRIPTS and proxy.keys_of(words)[0]:
             answers = self._together(server, [words])
             return answers if isinstance(answers, bytes) else answers[0]
