@@ -28,8 +28,10 @@ def limit() -> Iterator[None]:
     def strike(*_: Any) -> None:
         raise TimeIsUp
 
+    interrupt = signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell ignores it in the background
     before = signal.signal(signal.SIGALRM, strike)
     yield
+    signal.signal(signal.SIGINT, interrupt)
     assert signal.getsignal(signal.SIGALRM) is strike
     signal.signal(signal.SIGALRM, before)
 

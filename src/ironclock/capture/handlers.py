@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import inspect
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
-from contextlib import ExitStack, asynccontextmanager, contextmanager
+from contextlib import asynccontextmanager, contextmanager
 from typing import TYPE_CHECKING, Any
 
 from ..errors import StuckError, TapError, nearest
@@ -64,16 +64,16 @@ class HandlerTap(Replacement):
             return self._handle_later(*args, **kwargs)
         call = _Call(self, loop, args, kwargs)
         while call.goes_on():
-            with ExitStack() as attempt:
-                attempt.enter_context(call.attempted())
+            with call.attempted():
                 call.starts()
                 call.wait()
                 call.result = self.target.real(*args, **kwargs)
-                if is_awaited(call.result):
-                    self._begins_when_awaited = not asyncio.isfuture(call.result)
-                    rest = attempt.pop_all()
-                    return followed(call.result, lambda: call.going_on(rest))  # noqa: B023
-                call.ends()
+                call.is_awaited = is_awaited(call.result)
+                if not call.is_awaited:
+                    call.ends()
+            if call.is_awaited:
+                self._begins_when_awaited = not asyncio.isfuture(call.result)
+                return followed(call.result, call.going_on)
             if call.again_after_ns and call.goes_on_later():
                 self._loops.simulation.loop.sleep(call.again_after_ns, is_seam=False)
         return call.first_result
@@ -124,6 +124,8 @@ class _Call:
         self.first_result: Any = None
         self.again_after_ns = 0
         self.is_heard = True
+        self.is_awaited = False
+        """True if its work goes on when its result is awaited."""
 
     def goes_on(self) -> bool:
         """Return True if the message is delivered once more, and count that. Raises `StuckError` if it is delivered
@@ -155,11 +157,20 @@ class _Call:
         self._loops.simulation.judge.strike(_HandlerEnds(self, self.attempt))
 
     @asynccontextmanager
-    async def going_on(self, attempt: ExitStack) -> AsyncIterator[None]:
-        """Let the attempt go on while its result is awaited. Parameters: `attempt` ends it."""
-        with attempt:
+    async def going_on(self) -> AsyncIterator[None]:
+        """Let the attempt go on while its result is awaited."""
+        assert self.attempt is not None
+        token = self._loop.push(self.attempt)
+        try:
             yield
             self.ends()
+        except BaseException as error:
+            if not isinstance(error, self._events.switcher.exits):
+                self._end(self.attempt, None, error)
+            raise
+        finally:
+            self._loop.pop(self.attempt, token)
+        self._end(self.attempt, None, None)
 
     @contextmanager
     def attempted(self) -> Iterator[None]:
@@ -178,6 +189,8 @@ class _Call:
             raise
         finally:
             self._loop.pop(attempt, token)
+        if self.is_awaited:
+            return  # it goes on
         self._end(attempt, self.result, None)
         if not again:
             self.first_result = self.result

@@ -151,6 +151,8 @@ class ClockFunctions:
             elif handed > limit:
                 handed = stuck()
             else:
+                if not stock:  # its rest was forgotten, and not read
+                    handed, batch = handed - batch + 1, 2
                 if handed > SPINNING:
                     self._spinning(handed if fixed is None else handed * 4)
                     seen = loop.now
