@@ -27,8 +27,9 @@ def asynchronous_error_patches(here: Here) -> list[Patch]:
         def set_error(thread: Any, error: Any) -> int:
             world = here()
             ident, kind = getattr(thread, "value", thread), getattr(error, "value", error)
+            given = None if kind is None else ctypes.py_object(kind)  # the caller's types are those of this function
             if world is None:
-                return int(real(thread, error))
+                return int(real(ctypes.c_ulong(ident), given))
             current, task = world.loop.current, _task_of(world, ident)
             if task is not None and task is not current:
                 task.error_to_raise = None if kind is None else _made(kind)
@@ -37,7 +38,7 @@ def asynchronous_error_patches(here: Here) -> list[Patch]:
                 if kind is not None:
                     world.loop.raise_in_test(_made(kind))
                 return 1
-            return int(real(thread if task is None else ctypes.c_ulong(real_get_ident()), error))
+            return int(real(ctypes.c_ulong(ident if task is None else real_get_ident()), given))
 
         return set_error
 
