@@ -8,6 +8,7 @@ import os
 import select
 import selectors
 import socket
+import socketserver
 import ssl
 import subprocess
 import sys
@@ -453,3 +454,52 @@ def test_a_child_process_and_its_pipe(capfd: pytest.CaptureFixture[str]) -> None
     assert jobs[0].result == ("sealed\n", "21:00:00")
     assert jobs[1].state == "done"
     assert capfd.readouterr().err == ""
+
+
+def test_a_server_of_the_standard_library_waits_without_turns() -> None:
+    class Server(http.server.ThreadingHTTPServer):
+        asked_to_stop = False
+
+        @property
+        def _BaseServer__shutdown_request(self) -> bool:
+            looks.append(time.monotonic())
+            return self.asked_to_stop
+
+        @_BaseServer__shutdown_request.setter
+        def _BaseServer__shutdown_request(self, asked: bool) -> None:
+            self.asked_to_stop = asked
+
+    class Busy(socketserver.TCPServer):
+        def service_actions(self) -> None:
+            acts.append(time.monotonic())
+
+    class Answers(http.server.BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            self.send_response(200)
+            self.send_header("Content-Length", "2")
+            self.end_headers()
+            self.wfile.write(b"ok")
+
+        def log_message(self, *_: object) -> None:
+            return
+
+    looks: list[float] = []
+    acts: list[float] = []
+    with ic.Rig() as rig, Server(("127.0.0.1", 0), Answers) as server, Busy(("127.0.0.1", 0), Answers) as busy:
+        threads = [threading.Thread(target=one.serve_forever) for one in (server, busy)]
+        for thread in threads:
+            thread.start()
+        url = f"http://127.0.0.1:{server.server_address[1]}/"
+
+        def asks() -> bytes:
+            answer: bytes = urllib.request.urlopen(url).read()
+            return answer
+
+        rig.schedule("asks", rig.job(asks).call(), "*/10 * * * *")
+        rig.advance("3h")
+        assert rig.jobs().states() == {"done": 19}
+        assert len(acts) > 20_000 > 4 * len(looks)  # one that has something to do in each turn has its turns
+        for one in (server, busy):
+            one.shutdown()
+        for thread in threads:
+            thread.join()
