@@ -37,6 +37,7 @@ from .interpreter.patching.clock_functions import ClockFunctions
 from .interpreter.running_loop import advance_async, running_loop, settle_async
 from .interpreter.tasks.greenlets import GreenletSwitcher
 from .interpreter.tasks.simulated_threads import Mode, SimulatedThreads
+from .interpreter.tasks.watched_threads import watch_locks_here
 from .laws.law import Law, World, check
 from .observers import observers
 from .rig_host import RigHost
@@ -1380,7 +1381,7 @@ class Rig:
         self._simulation.decide_with(made)
         self._threads.watch_locks()
         if self._thread is not None:  # the fixture enters its rig before the test begins
-            installation.watch_locks_here()
+            watch_locks_here()
         return made
 
     # --- entering and leaving -----------------------------------------------------------------------

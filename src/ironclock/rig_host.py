@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from .interpreter import installation
+from .interpreter.tasks.watched_threads import watch_deaths_here
 from .observers import observers
 from .simulation.host import Child
 
@@ -71,7 +72,7 @@ class RigHost:
         self._threads.note_holders()
         self._simulation.loop.collect_after = _COLLECT_OFTEN
         if installation.entered():
-            installation.watch_deaths_here()
+            watch_deaths_here()
 
     def where_it_stands(self, task: Task) -> str:
         return "" if self.border is None else self.border.outside.where_it_stands(task)

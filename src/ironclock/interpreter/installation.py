@@ -19,9 +19,8 @@ from .patching.clock_functions import BUILTINS, REAL, by_thread
 from .patching.clock_lookups import lookups
 from .patching.real_functions import real_get_ident
 from .patching.real_threads import others_run
-from .tasks.deadlocks import watched_threads
-from .tasks.end_without_handlers import generator_codes
 from .tasks.forks import stays_in_rig
+from .tasks.watched_threads import stop_watching, watch_deaths_here, watch_locks_here, watched_threads
 
 _entered: dict[int, EnteredRig] = {}  # by real thread; module state, as the interpreter's functions are
 _watchdog = Watchdog(_entered)
@@ -40,7 +39,7 @@ def enter(rig: EnteredRig) -> None:
     rig.clock.begin()
     _watchdog.look_after(rig.border.outside.stuck_after_s)
     if rig.loop.decisions is not None:
-        watched_threads.add(me)
+        watch_locks_here()
     if rig.threads.notes_places:
         watch_deaths_here()
     if len(_entered) == 1 and not _kept:
@@ -84,34 +83,10 @@ def entered() -> bool:
     return real_get_ident() in _entered
 
 
-def watch_locks_here() -> None:
-    """Watch locks in the calling thread from now on."""
-    watched_threads.add(real_get_ident())
-
-
-def watch_deaths_here() -> None:
-    """Note who takes which lock in the calling thread from now on, and which generators there are."""
-    me = real_get_ident()
-    watched_threads.add(me)
-    if me not in _death_watchers:
-        _death_watchers.add(me)
-        generator_codes.begin()
-
-
-def _stop_watching(me: int) -> None:
-    watched_threads.discard(me)
-    if me in _death_watchers:
-        _death_watchers.discard(me)
-        generator_codes.end()
-
-
-_death_watchers: set[int] = set()  # the real threads that have entered a rig in which workers are going to die
-
-
 def leave() -> None:
     """Give the real clock back to the calling thread. With the last thread everything is as it was before."""
     del _entered[real_get_ident()]
-    _stop_watching(real_get_ident())
+    stop_watching(real_get_ident())
     by_thread.__dict__.clear()
     if _entered or _kept:
         _arrange()
@@ -135,7 +110,7 @@ def _leave_in_child() -> None:
         _entered.clear()
         _kept.clear()
         for me in list(watched_threads):
-            _stop_watching(me)
+            stop_watching(me)
         by_thread.__dict__.clear()
         _put_back()
 

@@ -15,9 +15,6 @@ if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
     from ...simulation.task import Task
 
-watched_threads: set[int] = set()
-"""The real threads in which locks are watched. If there are none, a lock asks no further."""
-
 
 class Deadlocks:
     """Who took which lock where, in one rig."""

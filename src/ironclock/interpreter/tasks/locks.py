@@ -21,8 +21,8 @@ from ..patching.clock_functions import waiting_ns
 from ..patching.patches import Function, Make, Methods, Patch
 from ..patching.real_threads import GRACE_S, others_run
 from .circular_waits import waits_for_futures
-from .deadlocks import watched_threads
 from .held_locks import recent_locks
+from .watched_threads import watched_threads
 
 if TYPE_CHECKING:
     from ...simulation.task import Task
