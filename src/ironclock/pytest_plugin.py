@@ -336,18 +336,15 @@ def _check_laws(item: pytest.Item) -> None:
     asked.check_marked([rig.world for rig in rigs])
 
 
-def _dead_workers(rig: Rig) -> list[str]:
-    """Return in words the worker loops and threads of a rig that have ended with an error."""
-    from .rig import dead_workers_of
+def _what_stands_still(rigs: list[Rig]) -> list[tuple[str, str]]:
+    """Return the sections of a report about workers that have ended and tasks that nothing can wake."""
+    from .rig import dead_workers_of, deadlocks_of
 
-    return dead_workers_of(rig)
-
-
-def _deadlocks(rig: Rig) -> list[str]:
-    """Return in words the tasks of a rig that nothing can wake any more."""
-    from .rig import deadlocks_of
-
-    return deadlocks_of(rig)
+    told = (
+        ("dead workers", [line for rig in rigs for line in dead_workers_of(rig)]),
+        ("deadlocks", [line for rig in rigs for line in deadlocks_of(rig)]),
+    )
+    return [(title, "\n".join(lines)) for title, lines in told if lines]
 
 
 def _is_of_this_test(item: pytest.Item, rig: Rig) -> bool:
@@ -370,12 +367,7 @@ def pytest_runtest_makereport(
         rigs = _rigs_of(item)
         for job, error in _failed_jobs(rigs, call.excinfo):
             report.sections.append((f"{job.id} failed in attempt {len(job.attempts)}", _traceback(item, error)))
-        dead = [line for rig in rigs for line in _dead_workers(rig)]
-        if dead:
-            report.sections.append(("dead workers", "\n".join(dead)))
-        circular = [line for rig in rigs for line in _deadlocks(rig)]
-        if circular:
-            report.sections.append(("deadlocks", "\n".join(circular)))
+        report.sections.extend(_what_stands_still(rigs))
         for number, rig in enumerate(rigs, 1):
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
             report.sections.append((title, _told_safely(rig)))

@@ -14,6 +14,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ...foundation.durations import NS
+from ..databases.resp import listed_client
 from ..patching.real_functions import poll_for
 
 if TYPE_CHECKING:
@@ -156,14 +157,10 @@ class _Control:
 
     def unblock(self, client: Any) -> None:
         """End the blocking command of a client, which is named by its address."""
-        host, port = client[:2]
-        address = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
-        for line in self._ask(b"CLIENT LIST\r\n").decode().splitlines():
-            fields = dict(field.partition("=")[::2] for field in line.split())
-            if fields.get("addr") == address:
-                self._ask(f"CLIENT UNBLOCK {fields['id']} TIMEOUT\r\n".encode())
-                return
-        raise ValueError("the server does not know this client")
+        known = listed_client(self._ask(b"CLIENT LIST\r\n").decode(), client)
+        if known is None:
+            raise ValueError("the server does not know this client")
+        self._ask(f"CLIENT UNBLOCK {known['id']} TIMEOUT\r\n".encode())
 
     def _ask(self, request: bytes) -> bytes:
         assert self._socket is not None

@@ -22,7 +22,7 @@ from ..patching.real_functions import real_connect
 from ..patching.system import put_in_place
 from .key_value_times import Key, Step, Times
 from .moved_connections import open_sockets
-from .resp import OK, QUEUED, Incomplete, Reply, command, error, number, parse, request
+from .resp import OK, QUEUED, Incomplete, Reply, command, error, listed_client, number, parse, request
 from .script_clocks import cannot_follow, reads_clock, with_time
 
 if TYPE_CHECKING:
@@ -225,8 +225,9 @@ class KeyValueProxy:
         """Let a connection that is open already lead to this proxy, which goes on with it."""
         behind = socket.socket(fileno=os.dup(fd))
         self._bypass(behind)
-        mine = behind.getsockname()
-        info = self._told_of(mine)
+        answer = self.control.ask("CLIENT", "LIST")
+        listing = "" if answer.is_error else answer.value.decode("utf-8", "replace")
+        info = listed_client(listing, behind.getsockname())
         if info is None or info.get("multi", "-1") != "-1" or "b" in info.get("flags", ""):
             # Something goes on in it. A pool opens another one in its place.
             behind.shutdown(socket.SHUT_RDWR)
@@ -236,25 +237,13 @@ class KeyValueProxy:
             real_connect(near, self.address)
             near.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             link = Link(behind, self.quiet)
-            link.listens = info.get("resp") == "3" or int(info.get("sub", 0)) + int(info.get("psub", 0)) > 0
+            link.listens = info.get("resp") == "3" or _is_subscribed(info)
             self._taken_over[near.getsockname()] = link, info
             put_in_place(fd, near.fileno())
         behind.settimeout(None)
         moved = socket.socket(fileno=fd)  # the application has one of its own, and closes it
         self._moved.append(moved)
         self._opened(moved)
-
-    def _told_of(self, client: Any) -> dict[str, str] | None:
-        """Return what the server says of a client, which is named by its address. None if it does not know it."""
-        host, port = client[:2]
-        address = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
-        answer = self.control.ask("CLIENT", "LIST")
-        text: str = "" if answer.is_error else answer.value.decode("utf-8", "replace")
-        for line in text.splitlines():
-            fields = dict(field.partition("=")[::2] for field in line.split())
-            if fields.get("addr") == address:
-                return fields
-        return None
 
     def give_back(self) -> None:
         """Let the connections of clients that wait for nothing lead to the server itself again: the rig is left."""
@@ -487,7 +476,7 @@ class _Client:
         self._version = int(info.get("resp", 2))
         self._transaction: list[list[bytes]] | None = None
         self._broken = False  # a command of the transaction was refused
-        self._subscribed = int(info.get("sub", 0)) + int(info.get("psub", 0)) > 0
+        self._subscribed = _is_subscribed(info)
 
     def serve(self) -> None:
         """Serve the client until it or the server has gone."""
@@ -704,6 +693,11 @@ class _Client:
                 proxy.adopt((self._db, key), max(range(ms, ms + took + 1), key=_roundness) if ms > 0 else ms)
         proxy.plan_purge()
         return answers
+
+
+def _is_subscribed(info: dict[str, str]) -> bool:
+    """Return True if a client listens to a channel or a pattern, by what the server says of it."""
+    return int(info.get("sub", 0)) + int(info.get("psub", 0)) > 0
 
 
 def _ms(reply: Reply) -> int:

@@ -12,13 +12,13 @@ from typing import Any
 from ..border.call_seams import OwnError, always, seams_of, sql_call
 from ..patching.builtin_patching import Here
 from ..patching.patches import Attribute, Patch
-from .mariadb_waits import Driver
+from .mariadb_waits import DriverAccess, MariaDBWaits
 
 _UNSET = "SET timestamp = DEFAULT"
 
 
 def _method(
-    here: Here, unset: Callable[[Any, Any], None], error: OwnError, driver: Driver | None
+    here: Here, unset: Callable[[Any, Any], None], error: OwnError, driver: DriverAccess | None
 ) -> Callable[[Any], Any]:
     """Return a function that makes, from a method that sends a statement, one that tells the time before.
 
@@ -101,7 +101,7 @@ def _commit_async(here: Here, error: OwnError) -> Callable[[Any], Any]:
     return make
 
 
-def _async_method(here: Here, error: OwnError, driver: Driver) -> Callable[[Any], Any]:
+def _async_method(here: Here, error: OwnError, driver: DriverAccess) -> Callable[[Any], Any]:
     def make(real: Callable[..., Any]) -> Callable[..., Any]:
         async def query(self: Any, sql: Any, *args: Any, **kwargs: Any) -> Any:
             world = here()
@@ -160,14 +160,14 @@ def _forgets(here: Here) -> Callable[[Any], Any]:
     return make
 
 
-def _frees(here: Here) -> Callable[[Any], Any]:
-    """Return a function that makes, from a method after which locks can be free, one that notes so."""
+def _then(here: Here, note: Callable[[MariaDBWaits, Any], None]) -> Callable[[Any], Any]:
+    """Return a function that makes, from a method, one after which something is noted of its connection."""
 
     def make(real: Callable[..., Any]) -> Callable[..., Any]:
         def method(self: Any, *args: Any, **kwargs: Any) -> Any:
             result, world = real(self, *args, **kwargs), here()
             if world is not None:
-                world.border.mariadb_waits.freed(self)
+                note(world.border.mariadb_waits, self)
             return result
 
         return method
@@ -175,30 +175,17 @@ def _frees(here: Here) -> Callable[[Any], Any]:
     return make
 
 
-def _frees_later(here: Here) -> Callable[[Any], Any]:
+def _then_awaited(here: Here, note: Callable[[MariaDBWaits, Any], None]) -> Callable[[Any], Any]:
+    """Do what `_then` does for a method that is a coroutine."""
+
     def make(real: Callable[..., Any]) -> Callable[..., Any]:
         async def method(self: Any, *args: Any, **kwargs: Any) -> Any:
             result, world = await real(self, *args, **kwargs), here()
             if world is not None:
-                world.border.mariadb_waits.freed(self)
+                note(world.border.mariadb_waits, self)
             return result
 
         return method
-
-    return make
-
-
-def _closes(here: Here) -> Callable[[Any], Any]:
-    """Return a function that makes, from a method that ends a session, one that waits until the server knows it."""
-
-    def make(real: Callable[..., Any]) -> Callable[..., Any]:
-        def close(self: Any, *args: Any, **kwargs: Any) -> Any:
-            result, world = real(self, *args, **kwargs), here()
-            if world is not None:
-                world.border.mariadb_waits.closed(self)
-            return result
-
-        return close
 
     return make
 
@@ -238,7 +225,7 @@ def pymysql_patches(here: Here) -> list[Patch]:
     from pymysql import OperationalError
     from pymysql.connections import Connection
 
-    driver = Driver(
+    driver = DriverAccess(
         descriptor=lambda one: one._sock.fileno(),
         number=lambda one: one.thread_id(),
         rows=lambda one, _: list(one._result.rows),
@@ -250,9 +237,9 @@ def pymysql_patches(here: Here) -> list[Patch]:
     return [
         Attribute(Connection, "query", _method(here, _unset, OperationalError, driver)),
         Attribute(Connection, "commit", _commit(here, OperationalError)),
-        *(Attribute(Connection, name, _frees(here)) for name in ("rollback", "begin", "autocommit")),
+        *(Attribute(Connection, name, _then(here, MariaDBWaits.freed)) for name in ("rollback", "begin", "autocommit")),
         Attribute(Connection, "connect", _forgets(here)),
-        Attribute(Connection, "close", _closes(here)),
+        Attribute(Connection, "close", _then(here, MariaDBWaits.closed)),
     ]
 
 
@@ -271,7 +258,7 @@ def aiomysql_patches(here: Here) -> list[Patch]:
         settings["password"] = password.encode() if isinstance(password, str) else password
         return lambda: _opened(settings, connection._ssl_context or None)
 
-    driver = Driver(
+    driver = DriverAccess(
         descriptor=lambda one: one._writer.transport.get_extra_info("socket").fileno(),
         number=lambda one: one.thread_id(),
         rows=lambda one, _: list(one._result.rows),
@@ -283,9 +270,12 @@ def aiomysql_patches(here: Here) -> list[Patch]:
     return [
         Attribute(Connection, "query", _async_method(here, OperationalError, driver)),
         Attribute(Connection, "commit", _commit_async(here, OperationalError)),
-        *(Attribute(Connection, name, _frees_later(here)) for name in ("rollback", "begin", "autocommit")),
+        *(
+            Attribute(Connection, name, _then_awaited(here, MariaDBWaits.freed))
+            for name in ("rollback", "begin", "autocommit")
+        ),
         Attribute(Connection, "_connect", _forgets(here)),
-        Attribute(Connection, "close", _closes(here)),
+        Attribute(Connection, "close", _then(here, MariaDBWaits.closed)),
     ]
 
 
@@ -323,7 +313,7 @@ def connector_patches(here: Here) -> list[Patch]:
 
         return opened
 
-    driver = Driver(
+    driver = DriverAccess(
         descriptor=lambda one: one._socket.sock.fileno(),
         number=lambda one: one.connection_id,
         rows=lambda one, result: one.get_rows()[0] if "columns" in result else [],
@@ -335,7 +325,7 @@ def connector_patches(here: Here) -> list[Patch]:
     resets = [Attribute(MySQLConnection, name, _forgets(here)) for name in ("cmd_reset_connection", "cmd_change_user")]
     found: list[Patch] = [
         Attribute(MySQLConnection, "cmd_query", _method(here, _unset, OperationalError, driver)), *resets,
-        Attribute(MySQLConnection, "close", _closes(here)),
+        Attribute(MySQLConnection, "close", _then(here, MariaDBWaits.closed)),
     ]  # fmt: skip
     try:
         from mysql.connector.connection_cext import CMySQLConnection

@@ -31,11 +31,10 @@ _LOOKS_AGAIN_S = 0.105
 # The server looks at its locks again when nobody has asked for them for a tenth of a second.
 _ENDS_S = 1.0  # how long the end of a session is waited for
 _STEP_S = 0.05  # how often a coroutine looks if a named lock is free
-_ROW_LOCK, _TABLE_LOCK, _TOO_LONG, _KILLED = 1205, 1205, 1969, 1317
+_LOCKED, _TOO_LONG, _KILLED = 1205, 1969, 1317
 _WORDS = {
-    _ROW_LOCK: "Lock wait timeout exceeded; try restarting transaction",
+    _LOCKED: "Lock wait timeout exceeded; try restarting transaction",
     _TOO_LONG: "Query execution was interrupted (max_statement_time exceeded)",
-    3024: "Query execution was interrupted, maximum statement execution time exceeded",
 }  # https://mariadb.com/kb/en/mariadb-error-code-reference/
 _NUMBER = r"\s*(?P<{}>-?\d+(?:\.\d+)?)\s*\)"
 _SLEEP = re.compile(r"\bsleep\s*\(" + _NUMBER.format("sleep"), re.IGNORECASE)
@@ -47,7 +46,10 @@ _FROM = re.compile(r"\bfrom\b", re.IGNORECASE)
 _OWN_LIMIT = re.compile(r"\s*set\s+statement\b.*?\bmax_statement_time\s*=\s*(\d+(?:\.\d+)?)\b.*?\bfor\b", re.IGNORECASE)
 _LIMITS_CHANGE = re.compile(r"timeout|statement_time|execution_time|reset|change", re.IGNORECASE)
 _EVENT = re.compile(r"\s*(?:create\s+(?:or\s+replace\s+)?(?:definer\s*=\s*\S+\s+)?|alter\s+)event\b", re.IGNORECASE)
-_ASK_LIMITS = "select @@version, @@wait_timeout, @@innodb_lock_wait_timeout, @@lock_wait_timeout, {}"
+_ASK_LIMITS = [
+    f"select @@wait_timeout, @@innodb_lock_wait_timeout, @@lock_wait_timeout, {limit}"
+    for limit in ("@@max_statement_time", "@@max_execution_time / 1000")
+]  # of MariaDB, and of MySQL
 _BLOCKERS = """
     select r.trx_mysql_thread_id, b.trx_mysql_thread_id from information_schema.innodb_lock_waits w
     join information_schema.innodb_trx r on r.trx_id = w.requesting_trx_id
@@ -59,7 +61,7 @@ _NO_CLIENTS = ("Daemon", "Binlog Dump", "Sleep")
 
 
 @dataclass(frozen=True)
-class Driver:
+class DriverAccess:
     """How one driver is asked for what the waits need.
 
     Each function gets a connection of the driver. `rows` returns the rows of the statement that it has just sent.
@@ -80,7 +82,6 @@ class Driver:
 class _Limits(NamedTuple):
     """The limits of a session, in seconds. 0: none."""
 
-    is_mariadb: bool
     idle: float
     row_lock: float
     table_lock: float
@@ -97,6 +98,12 @@ class _Plan(NamedTuple):
     limit_s: float
     """The limit that the statement gives itself. 0: none."""
     cannot_follow: str
+
+    def sleeps(self, limits: _Limits) -> tuple[float, bool]:
+        """Return for how long it sleeps, in seconds, and if its limit ends that."""
+        limit = _shorter(self.limit_s, limits.statement)
+        is_too_long = 0 < limit < self.sleep_s
+        return (limit if is_too_long else self.sleep_s), is_too_long
 
 
 @lru_cache(maxsize=1024)
@@ -150,12 +157,11 @@ class _Server:
         self._helper.begin(call)
         return self._helper.end()
 
-    def waits_for(self, number: int) -> int:
-        """Return the error of the lock that a session waits for when its limit is over. 0 if it waits for none."""
-        state = next((str(row[1]) for row in self.ask(_STATES) if int(row[0]) == number), "")
-        if "lock" in state.lower() and "waiting for" in state.lower():
-            return -_TABLE_LOCK
-        return _ROW_LOCK if any(waiting == number for waiting, _ in self._in_the_way()) else 0
+    def waits_for(self, number: int) -> str:
+        """Return ``"row"`` or ``"table"`` if a session waits for such a lock. Empty if it waits for none."""
+        if _waits_for_table(self.ask(_STATES), number):
+            return "table"
+        return "row" if any(waiting == number for waiting, _ in self._in_the_way()) else ""
 
     def only_ours_block(self, number: int) -> bool:
         """Return True if a session waits for locks that sessions of this process alone hold, and not in a circle.
@@ -171,11 +177,12 @@ class _Server:
         if any(waiting == number for waiting, _ in pairs):
             return only_ours(number, pairs, self.numbers)
         states = self.ask(_STATES)
-        state = next((str(row[1]).lower() for row in states if int(row[0]) == number), "")
+        if not _waits_for_table(states, number):
+            return False
         busy = {int(row[0]) for row in self.ask("select trx_mysql_thread_id from information_schema.innodb_trx")}
         self._asked_s = REAL["monotonic"]()
         busy |= {int(row[0]) for row in states if row[2] not in _NO_CLIENTS and row[3] != "system user"}
-        return "waiting for" in state and "lock" in state and busy <= self.numbers
+        return busy <= self.numbers
 
     def _in_the_way(self) -> list[tuple[int, int]]:
         REAL["sleep"](max(0.0, self._asked_s + _LOOKS_AGAIN_S - REAL["monotonic"]()))
@@ -211,6 +218,12 @@ class _Server:
         self._helper = self._query = None
 
 
+def _waits_for_table(states: list[Any], number: int) -> bool:
+    """Return True if a session waits for the lock of a table, by what the server says of all sessions."""
+    state = next((str(row[1]).lower() for row in states if int(row[0]) == number), "")
+    return "waiting for" in state and "lock" in state
+
+
 class _Session:
     """One connection of the application."""
 
@@ -226,8 +239,8 @@ class _Session:
 class MariaDBWaits:
     """What sessions of MariaDB and MySQL wait for, in one rig.
 
-    Parameters: `world` returns the world of the rig. `started` is called before one more real thread starts.
-    `cannot_follow` is called with what waits in real time.
+    Parameters: `started` is called before one more real thread starts. `cannot_follow` is called with what waits in
+    real time.
     """
 
     def __init__(self, started: Callable[[], None], cannot_follow: Callable[[str], None]) -> None:
@@ -259,53 +272,58 @@ class MariaDBWaits:
         self._servers.clear()
         self._sessions.clear()
 
-    def run(self, world: EnteredRig, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]) -> Any:
+    def run(
+        self, world: EnteredRig, driver: DriverAccess, connection: Any, sql: str, send: Callable[[str], Any]
+    ) -> Any:
         """Send a statement with `send`, and let what it waits for last simulated time."""
         session = self._session(driver, connection)
         if session.limits is None:
-            session.limits = _limits_of(lambda text: driver.rows(connection, send(text)))
+            try:
+                rows = driver.rows(connection, send(_ASK_LIMITS[0]))
+            except Exception:
+                rows = driver.rows(connection, send(_ASK_LIMITS[1]))
+            session.limits = _Limits(*map(float, rows[0]))
         plan = self._plan(world, session, sql)
-        if plan is not None and plan.sleep_s:
-            limit = _shorter(plan.limit_s, session.limits.statement)
-            world.clock.let_pass(min(plan.sleep_s, limit or plan.sleep_s))
-            if limit and limit < plan.sleep_s:
-                raise driver.error(_TOO_LONG, _WORDS[_TOO_LONG])
-        if plan is not None and plan.lock:
-            with _in_line(session, plan.lock) as is_first:
-                if not is_first():
-                    until = world.loop.now + round(plan.lock_s * NS)
-                    exchange = world.border.outside.exchange(IDLE, "a named lock")
-                    world.border.outside.wait(OutsideWait(f"get_lock({plan.lock})", [exchange], (), is_first, until))
-                return self._watched(world, driver, connection, session, plan.text, send)
-        return self._watched(world, driver, connection, session, sql if plan is None else plan.text, send)
+        sleep_s, is_too_long = plan.sleeps(session.limits)
+        if sleep_s:
+            world.clock.let_pass(sleep_s)
+        if is_too_long:
+            raise driver.error(_TOO_LONG, _WORDS[_TOO_LONG])
+        with _in_line(session, plan.lock) as is_first:
+            if not is_first():
+                until = world.loop.now + round(plan.lock_s * NS)
+                exchange = world.border.outside.exchange(IDLE, "a named lock")
+                world.border.outside.wait(OutsideWait(f"get_lock({plan.lock})", [exchange], (), is_first, until))
+            with self._watched(world, driver, connection, session, plan.text):
+                return send(plan.text)
 
     async def run_async(
-        self, world: EnteredRig, driver: Driver, connection: Any, sql: str, send: Callable[[str], Any]
+        self, world: EnteredRig, driver: DriverAccess, connection: Any, sql: str, send: Callable[[str], Any]
     ) -> Any:
         """Do what `run` does in a coroutine: a named lock is looked at twenty times a second."""
         session = self._session(driver, connection)
         if session.limits is None:
-            rows = []
-            for text in (_ASK_LIMITS.format("@@max_statement_time"),):
-                rows = driver.rows(connection, await send(text))
-            session.limits = _as_limits(rows[0])
+            try:
+                rows = driver.rows(connection, await send(_ASK_LIMITS[0]))
+            except Exception:
+                rows = driver.rows(connection, await send(_ASK_LIMITS[1]))
+            session.limits = _Limits(*map(float, rows[0]))
         plan = self._plan(world, session, sql)
-        if plan is not None and plan.sleep_s:
-            limit = _shorter(plan.limit_s, session.limits.statement)
-            await asyncio.sleep(min(plan.sleep_s, limit or plan.sleep_s))
-            if limit and limit < plan.sleep_s:
-                raise driver.error(_TOO_LONG, _WORDS[_TOO_LONG])
-        if plan is not None and plan.lock:
-            until = world.loop.now + round(plan.lock_s * NS)
-            with _in_line(session, plan.lock) as is_first:
-                while not is_first() and world.loop.now < until:
-                    await asyncio.sleep(min(_STEP_S, (until - world.loop.now) / NS))
-                return await self._watched_async(world, driver, connection, session, plan.text, send)
-        return await self._watched_async(world, driver, connection, session, sql if plan is None else plan.text, send)
+        sleep_s, is_too_long = plan.sleeps(session.limits)
+        if sleep_s:
+            await asyncio.sleep(sleep_s)
+        if is_too_long:
+            raise driver.error(_TOO_LONG, _WORDS[_TOO_LONG])
+        until = world.loop.now + round(plan.lock_s * NS)
+        with _in_line(session, plan.lock) as is_first:
+            while not is_first() and world.loop.now < until:
+                await asyncio.sleep(min(_STEP_S, (until - world.loop.now) / NS))
+            with self._watched(world, driver, connection, session, plan.text):
+                return await send(plan.text)
 
     # --- one statement --------------------------------------------------------------------------------
 
-    def _session(self, driver: Driver, connection: Any) -> _Session:
+    def _session(self, driver: DriverAccess, connection: Any) -> _Session:
         number = driver.number(connection)
         found = self._sessions.get(connection)
         if found is None or found.number != number:
@@ -317,7 +335,7 @@ class MariaDBWaits:
             server.numbers.add(number)
         return found
 
-    def _plan(self, world: EnteredRig, session: _Session, sql: str) -> _Plan | None:
+    def _plan(self, world: EnteredRig, session: _Session, sql: str) -> _Plan:
         limits = session.limits
         assert limits is not None
         idle_s = (world.loop.now - session.used_ns) / NS
@@ -326,14 +344,14 @@ class MariaDBWaits:
             session.server.ask(f"kill {session.number}")
         if _EVENT.match(sql):
             self._cannot_follow(sql)
-        plan = planned(sql)
-        if plan is not None and plan.cannot_follow:
+        plan = planned(sql) or _Plan(0.0, "", 0.0, sql, 0.0, "")
+        if plan.cannot_follow:
             self._cannot_follow(plan.cannot_follow)
         return plan
 
     @contextmanager
-    def _in_watch(
-        self, world: EnteredRig, driver: Driver, connection: Any, session: _Session, sql: str
+    def _watched(
+        self, world: EnteredRig, driver: DriverAccess, connection: Any, session: _Session, sql: str
     ) -> Iterator[None]:
         """Let the limits of a statement run in simulated time inside the block, where it is sent and answered."""
         descriptor = driver.descriptor(connection)
@@ -341,27 +359,27 @@ class MariaDBWaits:
         server, number, limits = session.server, session.number, session.limits
         assert limits is not None
         session.ended_by = 0
-        begun = world.loop.now
+        begun, own = world.loop.now, planned(sql)
+        statement = limits.statement or (0.0 if own is None else own.limit_s)
         server.statements += 1
 
         def arm(asked: Exchange) -> None:
             if asked.kind is not ASKED:
                 return
             passed = (world.loop.now - begun) / NS
-            own = planned(sql)
-            statement = limits.statement or (0.0 if own is None else own.limit_s)
             rest = [one - passed for one in (statement, limits.row_lock, limits.table_lock) if one - passed > 0]
             if rest:
                 world.border.server_timers.begin(asked, min(rest), lambda: over(asked))
 
         def over(asked: Exchange) -> None:
             passed = (world.loop.now - begun) / NS + 1e-9
-            error = _TOO_LONG if limits.statement and passed >= limits.statement else 0
+            error = _TOO_LONG if statement and passed >= statement else 0
             if not error:
                 lock = server.waits_for(number)
                 if not lock and not world.border.server_timers.has_answer(descriptor):
                     lock = server.waits_for(number)  # it can just have begun to wait
-                error = abs(lock) if lock and passed >= (limits.row_lock if lock > 0 else limits.table_lock) else 0
+                limit = {"row": limits.row_lock, "table": limits.table_lock}.get(lock)
+                error = _LOCKED if limit is not None and passed >= limit else 0
             if error:
                 session.ended_by = error
                 server.ask(f"kill query {number}")
@@ -387,34 +405,14 @@ class MariaDBWaits:
             if _LIMITS_CHANGE.search(sql):
                 session.limits = None  # they are asked for again
 
-    def _watched(
-        self,
-        world: EnteredRig,
-        driver: Driver,
-        connection: Any,
-        session: _Session,
-        sql: str,
-        send: Callable[[str], Any],
-    ) -> Any:
-        with self._in_watch(world, driver, connection, session, sql):
-            return send(sql)
-
-    async def _watched_async(
-        self,
-        world: EnteredRig,
-        driver: Driver,
-        connection: Any,
-        session: _Session,
-        sql: str,
-        send: Callable[[str], Any],
-    ) -> Any:
-        with self._in_watch(world, driver, connection, session, sql):
-            return await send(sql)
-
 
 @contextmanager
 def _in_line(session: _Session, lock: str) -> Iterator[Callable[[], bool]]:
-    """Stand in the line for a named lock inside the block; give what tells if it is free, and this one's turn."""
+    """Stand in the line for a named lock (empty: none) inside the block; give what tells if it is free, and this one's
+    turn."""
+    if not lock:
+        yield lambda: True
+        return
     me = object()
     line = session.server.lines.setdefault(lock.lower(), [])
     line.append(me)
@@ -422,19 +420,6 @@ def _in_line(session: _Session, lock: str) -> Iterator[Callable[[], bool]]:
         yield lambda: line[0] is me and session.server.is_free(lock, session.number)
     finally:
         line.remove(me)
-
-
-def _limits_of(ask: Callable[[str], list[Any]]) -> _Limits:
-    try:
-        rows = ask(_ASK_LIMITS.format("@@max_statement_time"))
-    except Exception:  # MySQL has another name for it, and counts in milliseconds
-        rows = ask(_ASK_LIMITS.format("@@max_execution_time / 1000"))
-    return _as_limits(rows[0])
-
-
-def _as_limits(row: Any) -> _Limits:
-    version, *limits = (one.decode() if isinstance(one, (bytes, bytearray)) else one for one in row)
-    return _Limits("mariadb" in str(version).lower(), *map(float, limits))
 
 
 def _shorter(one: float, other: float) -> float:

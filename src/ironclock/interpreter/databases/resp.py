@@ -118,3 +118,17 @@ def error(text: str) -> bytes:
 
 OK = b"+OK\r\n"
 QUEUED = b"+QUEUED\r\n"
+
+
+def listed_client(listing: str, client: Any) -> dict[str, str] | None:
+    """Return what CLIENT LIST says of a client, which is named by its address. None if it is not there.
+
+    (https://redis.io/docs/latest/commands/client-list/)
+    """
+    host, port = client[:2]
+    address = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
+    for line in listing.splitlines():
+        fields = dict(field.partition("=")[::2] for field in line.split())
+        if fields.get("addr") == address:
+            return fields
+    return None

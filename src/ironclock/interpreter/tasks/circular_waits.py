@@ -11,6 +11,7 @@ import concurrent.futures.thread as thread_pools
 import queue
 import threading
 from collections.abc import Callable, Iterable, Iterator
+from functools import cached_property
 from types import CodeType, FrameType
 from typing import TYPE_CHECKING, Any
 
@@ -28,7 +29,6 @@ _ALL_OF = futures.wait.__code__
 _NEXT_OF = futures.as_completed.__code__
 _JOIN = threading.Thread.join.__code__
 _WORK = thread_pools._WorkItem.run.__code__
-_WORKER = thread_pools._worker.__code__
 _WAITS_FOR_FUTURES = {*_RESULT, _ALL_OF, _NEXT_OF}
 
 
@@ -66,7 +66,9 @@ class CircularWaits:
     def look(self) -> None:
         """Look for tasks that nothing can wake any more. Write those that are new into the history."""
         waiting = {w.task: w for w in self._loop.waiters if w.task is not None and not w.over and not w.has_end}
-        work = _Work(self._alive, self._executors())
+        if not waiting:
+            return
+        work = _Work(self._alive, self._executors)
         enders = {task: self._enders(task, work) for task in waiting}
         stuck = {task for task, groups in enders.items() if groups}
         while True:
@@ -122,31 +124,34 @@ class CircularWaits:
 class _Work:
     """What the pools of a rig have to do: which tasks could complete a future."""
 
-    def __init__(self, alive: dict[int, SimulatedThread], executors: Executors | None) -> None:
-        self._running: dict[Any, Task] = {}
-        self._queued: dict[Any, set[Task]] = {}
+    def __init__(self, alive: dict[int, SimulatedThread], executors: Callable[[], Executors | None]) -> None:
+        self._alive = alive
+        self._executors = executors
+
+    @cached_property
+    def _enders(self) -> dict[Any, set[Task]]:
+        """By future, the tasks that could complete it. Looked up when somebody waits for one."""
+        found: dict[Any, set[Task]] = {}
+        executors, alive = self._executors(), self._alive
+        for work, threads, most in () if executors is None else executors.at_work():
+            workers = {alive[one.ident] for one in threads if one.ident in alive}
+            # A worker that is not there yet can still start.
+            if len(threads) >= most and len(workers) == len(threads):
+                found.update({item.future: set(workers) for item in _items(work)})
         for thread in alive.values():
             for frame in _frames(thread):
                 item = frame.f_locals.get("self") if frame.f_code is _WORK else None
                 if item is not None:
-                    self._running[item.future] = thread
-        for _, work, threads, most in () if executors is None else executors.at_work():
-            workers = {alive[one.ident] for one in threads if one.ident in alive}
-            for item in _items(work):
-                # A worker that is not there yet can still start.
-                if len(threads) >= most and len(workers) == len(threads):
-                    self._queued[item.future] = set(workers)
+                    found[item.future] = {thread}
+        return found
 
     def who_ends(self, waited_for: Iterable[Any]) -> list[set[Task]]:
         """Return the tasks that could complete one of some futures, as one group. Empty: nobody knows them all."""
         group: set[Task] = set()
         for future in waited_for:
-            if future in self._running:
-                group.add(self._running[future])
-            elif future in self._queued:
-                group |= self._queued[future]
-            else:
+            if future not in self._enders:
                 return []
+            group |= self._enders[future]
         return [group] if group else []
 
 

@@ -80,11 +80,11 @@ class Executors:
             if mine.threads:
                 _Crew.new().put(pool)
 
-    def at_work(self) -> Iterator[tuple[Any, Any, Any, int]]:
-        """Yield each pool with the queue of its work, its threads, and how many it can have."""
+    def at_work(self) -> Iterator[tuple[Any, Any, int]]:
+        """Yield for each pool the queue of its work, its threads, and how many it can have."""
         for pool in self._outside:
             crew = _Crew.of(pool)
-            yield pool, crew.work, crew.threads, pool._max_workers
+            yield crew.work, crew.threads, pool._max_workers
 
     def idle_semaphores(self) -> list[Any]:
         """Return the semaphores with which pools count their idle workers."""

@@ -49,13 +49,14 @@ def block(
         deadlocks = world.threads.deadlocks
         if deadlocks is not None:
             return _watched(world, loop.current, deadlocks, take, free, timeout, what, lock)
-    if timeout < 0 and lock is not None and sys._getframe(2).f_code is not _WAIT_CODE:  # not a condition's own line
-        world.border.outside.before_next_move(world.threads.circular.look)
     until = None if timeout < 0 else loop.now + waiting_ns(timeout)
     if until is not None and loop.current is not None and loop.current.sleeps is not None and not free():
         loop.current.sleeps(until, free)
-    grace, span = GRACE_S, NS
+    grace, span, looks = GRACE_S, NS, timeout < 0 and lock is not None
     while not take():
+        if looks and sys._getframe(2).f_code is not _WAIT_CODE:  # not a condition's own line
+            world.border.outside.before_next_move(world.threads.circular.look)
+        looks = False
         if until is not None and loop.now >= until:
             if not timeout:
                 world.clock.waited_for_nothing()
