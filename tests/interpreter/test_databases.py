@@ -268,6 +268,26 @@ def test_a_row_lock_is_waited_for_until_the_other_tasks_commit(connect: Driver) 
     assert time.monotonic() - began < 5
 
 
+def test_who_is_in_the_way_is_asked_when_the_first_connection_is_closed_already(connect: Driver) -> None:
+    with ic.Rig(start=START) as rig:
+        rig.workers(2)
+        connect().close()
+        job = rig.job(committed(connect, "update decks set n = n + 1 where id = 2"))
+        first = connect()
+        run(first, "update decks set n = 0 where id = 2")
+        first.commit()
+        first.close()
+        mine = connect()
+        run(mine, "update decks set n = 0 where id = 2")
+        waits = rig.enqueue(job.call())
+        rig.advance("1m")
+        assert waits.state == "running"
+        mine.commit()
+        rig.settle()
+        assert waits.result == "21:01:00"
+        mine.close()
+
+
 def test_advisory_locks_let_one_job_run_after_the_other(connect: Driver) -> None:
     with ic.Rig(start=START) as rig:
         rig.workers(2)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import ctypes
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -104,6 +105,28 @@ def test_a_row_lock_is_waited_for_up_to_its_timeout(rig: ic.Rig, connect: Callab
 
     together(holds, *(lambda limit=limit: waits(limit) for limit in (3, 50, 100)))  # type: ignore[misc]
     assert seen == {3: (1205, 3), 50: (1205, 50), 100: (None, 59)}
+
+
+def test_a_limit_that_is_over_in_the_server_first_on_a_slow_machine(rig: ic.Rig, connect: Callable[..., Session]) -> None:
+    libc = ctypes.CDLL(None)
+
+    def holds() -> None:
+        one = connect(autocommit=False)
+        one("update tern.berths set boats = boats + 1")
+        for _ in range(4):  # two simulated seconds, which cost three real ones
+            time.sleep(0.5)
+            libc.usleep(700_000)
+        one.connection.rollback()
+
+    def waits() -> None:
+        one = connect(autocommit=False)
+        one("set innodb_lock_wait_timeout = 1")
+        time.sleep(0.1)
+        assert (one("update tern.berths set boats = boats + 1"), round(one.took, 3)) == (1205, 1)
+        assert one("update tern.berths set boats = boats + 1") is None
+        one.connection.rollback()
+
+    together(holds, waits)
 
 
 def test_a_table_lock_too(rig: ic.Rig, connect: Callable[..., Session]) -> None:

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import importlib.util
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ..databases.given import recognised
 from ..databases.postgres_clock import IDENTIFY
-from ..databases.postgres_sessions import libpq_session
 from ..patching.builtin_patching import Here
 from ..patching.patches import Attribute, Patch
 from .call_seams import always, seams_of, sql_call
+from .postgres import session_asks
 
 if TYPE_CHECKING:
     from ..entered_rig import EnteredRig
@@ -25,7 +24,7 @@ def asyncpg_patches(here: Here) -> list[Patch]:
         async def connect(*args: Any, **kwargs: Any) -> Any:
             connection = await real(*args, **kwargs)
             world = here()
-            if world is not None and importlib.util.find_spec("psycopg") is not None:
+            if world is not None:
                 _know_asyncpg(world, connection)
             return connection
 
@@ -116,9 +115,6 @@ def _know_asyncpg(world: EnteredRig, connection: Any) -> None:
     conninfo = recognised(connection).parameters
     if str(conninfo["host"]).startswith("/"):
         return
-    where = "asyncpg", conninfo["host"], conninfo["port"], conninfo["dbname"]
-    sessions = world.border.database_sessions.of(where, lambda: libpq_session(conninfo))
-    pid = connection.get_server_pid()
-    sessions.pids.add(pid)
+    server = "asyncpg", conninfo["host"], conninfo["port"], conninfo["dbname"]
     fd = connection._transport.get_extra_info("socket").fileno()
-    world.border.descriptors.exchange(fd).only_we_end_it = lambda: sessions.only_ours_block(pid)
+    session_asks(world, world.border.descriptors.exchange(fd), fd, server, connection.get_server_pid(), connection)

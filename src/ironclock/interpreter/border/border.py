@@ -50,7 +50,7 @@ class Border:
         self.child_polls = ChildPolls(loop, self.outside)
         self.file_times = FileTimes(wall_ns)
         self.database_uses = DatabaseUses(loop)
-        self.database_sessions = ServerSessions()
+        self.database_sessions = ServerSessions(started)
         self.mariadb_waits = MariaDBWaits(started, lambda what: self.database_clocks.waits_for_real(what))
         self.database_clocks = DatabaseClocks(
             loop, reads_real_clock, started, self.redirects, threads, self.descriptors.quiet, self.descriptors.opened

@@ -16,12 +16,16 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ...foundation.source_location import waiting_at
+from ..databases.given import recognised
+from ..databases.postgres_sessions import opener
 from ..patching.real_functions import poll_for
 from .outside_waits import ASKED, IDLE, OutsideWait
 from .session_blockers import only_ours
 
 if TYPE_CHECKING:
+    from ..databases.postgres_clock import Query
     from ..entered_rig import EnteredRig
+    from .outside_waits import Exchange
 
 _BLOCKERS = "select s.pid, b.blocker from unnest(array[{}]::int[]) s(pid), unnest(pg_blocking_pids(s.pid)) b(blocker)"
 LIMITS = (
@@ -34,30 +38,35 @@ READ, WRITE = 1, 2
 class Sessions:
     """The sessions of this process with one server, and who is in whose way.
 
-    Parameters: `connect` opens one more session and returns a function that runs a query on it, and one that ends it.
+    Each question names a connection of this process that is open now: the first one opens the rig's own session to the
+    same server. `started` is called before one more real thread starts.
     """
 
-    def __init__(self, connect: Callable[[], tuple[Callable[[str], list[Any]], Callable[[], None]]]) -> None:
-        self._connect = connect
-        self._query: Callable[[str], list[Any]] | None = None
+    def __init__(self, started: Callable[[], None]) -> None:
+        self._started = started
+        self._query: Query | None = None
         self._end: Callable[[], None] | None = None
         self.pids: set[int] = set()
 
-    def only_ours_block(self, pid: int) -> bool:
+    def only_ours_block(self, pid: int, connection: weakref.ref[Any]) -> bool:
         """Return True if a session waits for locks that sessions of this process alone hold, and not in a deadlock.
 
         A deadlock ends by the real timer of the server.
         """
-        found = self._ask(_BLOCKERS.format(",".join(map(str, sorted(self.pids)))))
+        found = self._ask(_BLOCKERS.format(",".join(map(str, sorted(self.pids)))), connection)
         return only_ours(pid, [(int(waiting), int(blocker)) for waiting, blocker in found], self.pids)
 
-    def cancel(self, pid: int) -> None:
+    def cancel(self, pid: int, connection: weakref.ref[Any]) -> None:
         """Cancel what a session does."""
-        self._ask(f"select pg_cancel_backend({pid})")
+        self._ask(f"select pg_cancel_backend({pid})", connection)
 
-    def _ask(self, query: str) -> list[Any]:
+    def _ask(self, query: str, connection: weakref.ref[Any]) -> list[list[Any]]:
         if self._query is None:
-            self._query, self._end = self._connect()
+            like = connection()
+            if like is None:
+                return []
+            open_session, _ = opener(recognised(like).parameters, self._started)
+            self._query, self._end = open_session()
         return self._query(query)
 
     def close(self) -> None:
@@ -69,9 +78,13 @@ class Sessions:
 
 
 class ServerSessions:
-    """The sessions of one rig by server. `close` ends what the rig has opened itself."""
+    """The sessions of one rig by server. `close` ends what the rig has opened itself.
 
-    def __init__(self) -> None:
+    Parameters: `started` is called before one more real thread starts.
+    """
+
+    def __init__(self, started: Callable[[], None]) -> None:
+        self._started = started
         self._by_server: dict[Any, Sessions] = {}
         self._limited: weakref.WeakSet[Any] = weakref.WeakSet()
 
@@ -85,13 +98,15 @@ class ServerSessions:
             self._limited.add(connection)
         return known
 
-    def of(self, server: Any, connect: Callable[[], Any]) -> Sessions:
+    def of(self, server: Any) -> Sessions:
+        """Return the sessions of this process with a server."""
         found = self._by_server.get(server)
         if found is None:
-            found = self._by_server[server] = Sessions(connect)
+            found = self._by_server[server] = Sessions(self._started)
         return found
 
     def close(self) -> None:
+        """End the rig's own sessions."""
         for sessions in self._by_server.values():
             sessions.close()
 
@@ -106,19 +121,24 @@ def wait_ready(world: EnteredRig, fd: int, wanted: int, until_ns: int | None, wh
     return (READ if happened & ~select.POLLOUT else 0) | (WRITE if happened & select.POLLOUT else 0)
 
 
-def asks_server(
-    world: EnteredRig, fd: int, idle: bool, sessions: Sessions | None, pid: int, limit_s: float = 0.0
-) -> None:  # fmt: skip
-    """Note that a driver sends a request over its socket, or begins to listen.
-
-    Parameters: `limit_s` is after how many seconds the server ends the request by its own timer. 0: never.
-    """
+def asks_server(world: EnteredRig, fd: int, idle: bool) -> Exchange:
+    """Note that a driver sends a request over its socket, or begins to listen; return the exchange."""
     exchange = world.border.descriptors.exchange(fd)
     world.border.outside.restart(exchange, IDLE if idle else ASKED, waiting_at())
-    if sessions is not None and pid > 0 and not idle:
-        sessions.pids.add(pid)
-        exchange.only_we_end_it = lambda: sessions.only_ours_block(pid)
-        if limit_s:
-            world.border.server_timers.begin_for_database(exchange, fd, limit_s, lambda: sessions.cancel(pid))
-    else:
-        exchange.only_we_end_it = None
+    exchange.only_we_end_it = None
+    return exchange
+
+
+def session_asks(
+    world: EnteredRig, exchange: Exchange, fd: int, server: Any, pid: int, connection: Any, limit_s: float = 0.0
+) -> None:
+    """Note whose statement an exchange is, so that its wait for another session of this process is known.
+
+    Parameters: `server` names the server, `pid` its process for the `connection`. `limit_s` is after how many seconds
+    the server ends the statement by its own timer. 0: never.
+    """
+    sessions, like = world.border.database_sessions.of(server), weakref.ref(connection)
+    sessions.pids.add(pid)
+    exchange.only_we_end_it = lambda: sessions.only_ours_block(pid, like)
+    if limit_s:
+        world.border.server_timers.begin_for_database(exchange, fd, limit_s, lambda: sessions.cancel(pid, like))

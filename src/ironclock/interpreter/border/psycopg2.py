@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import select
 import weakref
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ..databases.postgres_clock import UNSET
@@ -16,7 +15,7 @@ from ..patching.builtin_patching import Here
 from ..patching.patches import Methods, Patch
 from ..patching.real_functions import poll_for
 from .call_seams import always, seams_of, sql_call
-from .postgres import LIMITS, READ, WRITE, asks_server, wait_ready
+from .postgres import LIMITS, READ, WRITE, asks_server, session_asks, wait_ready
 
 if TYPE_CHECKING:
     from ..entered_rig import EnteredRig
@@ -182,11 +181,12 @@ class Psycopg2Waits:
             pid = connection.info.backend_pid
             where = "psycopg2", connection.info.host, connection.info.port, connection.info.dbname
         except Exception:  # it is being opened
-            asks_server(world, fd, False, None, 0)
+            asks_server(world, fd, False)
             return
         world.border.database_uses.note(connection, self._take_back)
-        sessions = world.border.database_sessions.of(where, self._session(connection))
-        asks_server(world, fd, False, sessions, pid, self._limits_s.get(connection, 0.0))
+        exchange = asks_server(world, fd, False)
+        if pid > 0:
+            session_asks(world, exchange, fd, where, pid, connection, self._limits_s.get(connection, 0.0))
 
     def _take_back(self, connection: Any) -> None:
         from psycopg2 import extensions
@@ -196,28 +196,6 @@ class Psycopg2Waits:
             connection.close()
         else:
             for_real(connection.rollback)
-
-    def _session(self, connection: Any) -> Callable[[], Any]:
-        def connect() -> Any:
-            import psycopg2
-
-            parameters = {**connection.info.dsn_parameters, "application_name": "ironclock"}
-            if connection.info.password:
-                parameters["password"] = connection.info.password
-            own = for_real(lambda: psycopg2.connect(**parameters))
-            own.autocommit = True
-
-            def query(text: str) -> list[Any]:
-                def run() -> list[Any]:
-                    with own.cursor() as cursor:
-                        cursor.execute(text)
-                        return list(cursor.fetchall())
-
-                return for_real(run)  # type: ignore[no-any-return]
-
-            return query, own.close
-
-        return connect
 
 
 def _unset_psycopg2(connection: Any, execute: Any) -> None:

@@ -7,13 +7,12 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from ..databases.postgres_clock import UNSET
-from ..databases.postgres_sessions import libpq_session
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.patches import Attribute, Patch
 from ..patching.real_functions import real_fstat
 from .call_seams import CallSeams, always, seams_of, sql_call
-from .postgres import LIMITS, asks_server, wait_ready
+from .postgres import LIMITS, asks_server, session_asks, wait_ready
 
 if TYPE_CHECKING:
     from ..databases.database_clocks import DatabaseClocks
@@ -181,12 +180,13 @@ def _psycopg_asks(world: EnteredRig, connection: Any, gen: Any) -> None:
         fd, pid = pgconn.socket, pgconn.backend_pid
     except Exception:  # it is closed: the driver says so itself
         return
-    sessions = world.border.database_sessions.of(
-        ("psycopg", pgconn.host, pgconn.port, pgconn.db), _psycopg_session(connection)
-    )
     world.border.database_uses.note(connection, _take_back_psycopg)
     idle = getattr(gen, "__name__", "") == "notifies"
-    asks_server(world, fd, idle, sessions, pid, _psycopg_limit_s(world, connection, gen))
+    exchange = asks_server(world, fd, idle)
+    if pid > 0 and not idle:
+        server = "psycopg", pgconn.host, pgconn.port, pgconn.db
+        limit_s = _psycopg_limit_s(world, connection, gen)
+        session_asks(world, exchange, fd, server, pid, connection, limit_s)
 
 
 def _psycopg_limit_s(world: EnteredRig, connection: Any, gen: Any) -> float:
@@ -254,14 +254,3 @@ def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
             return end.value
 
     return wait
-
-
-def _psycopg_session(connection: Any) -> Callable[[], Any]:
-    def connect() -> Any:
-        info = connection.info
-        parameters = dict(info.get_parameters())
-        if info.password:
-            parameters["password"] = info.password
-        return libpq_session(parameters)
-
-    return connect

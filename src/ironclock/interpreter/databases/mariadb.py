@@ -6,6 +6,8 @@ The session variable `timestamp` sets NOW(), CURRENT_TIMESTAMP, defaults, ON UPD
 
 from __future__ import annotations
 
+import contextlib
+import socket
 from collections.abc import Callable
 from typing import Any
 
@@ -190,6 +192,19 @@ def _then_awaited(here: Here, note: Callable[[MariaDBWaits, Any], None]) -> Call
     return make
 
 
+def _closes_socket(real: Callable[..., Any]) -> Callable[..., Any]:
+    """Return a `close` of aiomysql that ends the session now: asyncio closes the socket in its next turn."""
+
+    def close(self: Any) -> None:
+        transport = None if self._writer is None else self._writer.transport
+        real(self)
+        if transport is not None and not transport.get_write_buffer_size():
+            with contextlib.suppress(OSError):
+                transport.get_extra_info("socket").shutdown(socket.SHUT_RDWR)
+
+    return close
+
+
 def _unset(connection: Any, query: Any) -> None:
     query(connection, _UNSET)
 
@@ -275,7 +290,7 @@ def aiomysql_patches(here: Here) -> list[Patch]:
             for name in ("rollback", "begin", "autocommit")
         ),
         Attribute(Connection, "_connect", _forgets(here)),
-        Attribute(Connection, "close", _then(here, MariaDBWaits.closed)),
+        Attribute(Connection, "close", lambda real: _then(here, MariaDBWaits.closed)(_closes_socket(real))),
     ]
 
 

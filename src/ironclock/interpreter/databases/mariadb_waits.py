@@ -45,6 +45,7 @@ _ANY_WAIT = re.compile(r"\b(?P<what>sleep|get_lock)\s*\(", re.IGNORECASE)
 _FROM = re.compile(r"\bfrom\b", re.IGNORECASE)
 _OWN_LIMIT = re.compile(r"\s*set\s+statement\b.*?\bmax_statement_time\s*=\s*(\d+(?:\.\d+)?)\b.*?\bfor\b", re.IGNORECASE)
 _LIMITS_CHANGE = re.compile(r"timeout|statement_time|execution_time|reset|change", re.IGNORECASE)
+_CALL = re.compile(r"\s*call\b", re.IGNORECASE)  # its first statements are not taken back with the one that fails
 _EVENT = re.compile(r"\s*(?:create\s+(?:or\s+replace\s+)?(?:definer\s*=\s*\S+\s+)?|alter\s+)event\b", re.IGNORECASE)
 _ASK_LIMITS = [
     f"select @@wait_timeout, @@innodb_lock_wait_timeout, @@lock_wait_timeout, {limit}"
@@ -294,8 +295,10 @@ class MariaDBWaits:
                 until = world.loop.now + round(plan.lock_s * NS)
                 exchange = world.border.outside.exchange(IDLE, "a named lock")
                 world.border.outside.wait(OutsideWait(f"get_lock({plan.lock})", [exchange], (), is_first, until))
-            with self._watched(world, driver, connection, session, plan.text):
-                return send(plan.text)
+            begun = world.loop.now
+            while True:
+                with self._watched(world, driver, connection, session, plan.text, begun):
+                    return send(plan.text)
 
     async def run_async(
         self, world: EnteredRig, driver: DriverAccess, connection: Any, sql: str, send: Callable[[str], Any]
@@ -318,8 +321,10 @@ class MariaDBWaits:
         with _in_line(session, plan.lock) as is_first:
             while not is_first() and world.loop.now < until:
                 await asyncio.sleep(min(_STEP_S, (until - world.loop.now) / NS))
-            with self._watched(world, driver, connection, session, plan.text):
-                return await send(plan.text)
+            begun = world.loop.now
+            while True:
+                with self._watched(world, driver, connection, session, plan.text, begun):
+                    return await send(plan.text)
 
     # --- one statement --------------------------------------------------------------------------------
 
@@ -351,15 +356,19 @@ class MariaDBWaits:
 
     @contextmanager
     def _watched(
-        self, world: EnteredRig, driver: DriverAccess, connection: Any, session: _Session, sql: str
+        self, world: EnteredRig, driver: DriverAccess, connection: Any, session: _Session, sql: str, begun: int
     ) -> Iterator[None]:
-        """Let the limits of a statement run in simulated time inside the block, where it is sent and answered."""
+        """Let the limits of a statement run in simulated time inside the block, where it is sent and answered.
+
+        If a real limit of the server was over before the simulated one, the error is swallowed: the server has taken
+        the statement back, and it can be sent again.
+        """
         descriptor = driver.descriptor(connection)
         exchange = world.border.descriptors.exchange(descriptor)
         server, number, limits = session.server, session.number, session.limits
         assert limits is not None
         session.ended_by = 0
-        begun, own = world.loop.now, planned(sql)
+        sent, own = world.loop.now, planned(sql)
         statement = limits.statement or (0.0 if own is None else own.limit_s)
         server.statements += 1
 
@@ -395,7 +404,11 @@ class MariaDBWaits:
         except Exception as error:
             if session.ended_by and driver.code_of(error) == _KILLED:
                 raise driver.error(session.ended_by, _WORDS[session.ended_by]) from None
-            raise
+            passed = (world.loop.now - begun) / NS + 1e-9
+            locks = _shorter(limits.row_lock, limits.table_lock)
+            too_early = {_LOCKED: passed < locks, _TOO_LONG: passed < statement}.get(driver.code_of(error), False)
+            if not too_early or world.loop.now == sent or _CALL.match(sql):
+                raise  # no simulated time has passed since it was sent: another process is in the way
         finally:
             server.statements += 1
             exchange.only_we_end_it = exchange.begins = None
