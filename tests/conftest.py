@@ -6,6 +6,7 @@ import os
 import sqlite3
 from collections.abc import Iterator
 
+import hypothesis
 import pytest
 
 import ironclock
@@ -16,6 +17,8 @@ from tern_line import booking, db, jobs, outside, watch
 FERRY_LINE = (booking, db, jobs, outside, watch)
 IRON_CLOCK = [getattr(ironclock, name) for name in ironclock.__all__]
 pytest_plugins = ["pytester"]
+hypothesis.settings.register_profile("suite", deadline=None)  # a busy machine is no failure
+hypothesis.settings.load_profile("suite")
 # Processes of pytest-xdist have it, and readline sets it behind Python's back: commands would wrap their lines.
 os.environ["COLUMNS"] = ""
 del os.environ["COLUMNS"]
@@ -23,6 +26,11 @@ del os.environ["COLUMNS"]
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--exhaustive", action="store_true", help="run the exhaustive tests in full, and no others")
+
+
+def pytest_xdist_auto_num_workers(config: pytest.Config) -> int:
+    """One process more than there are cores: many tests wait for servers and for other processes."""
+    return (os.cpu_count() or 1) + 1
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:

@@ -46,14 +46,14 @@ def refusal(act: Callable[[], object]) -> str | None:
     return None
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=400)
 @given(damaged(SCENARIO.replace("24h", "10m").replace("count = 300", "count = 3")))
 def test_a_damaged_scenario_is_read_or_refused_in_words(text: str) -> None:
     said = refusal(lambda: ic.Scenario.loads(text).world())
     assert said is None or said.startswith("scenario.toml:")
 
 
-@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=200, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(damaged(LOG[: LOG.index("j0012")]))
 def test_a_damaged_log_is_read_or_refused_in_words(tmp_path: Path, text: str) -> None:
     path = tmp_path / "log.csv"
@@ -62,7 +62,7 @@ def test_a_damaged_log_is_read_or_refused_in_words(tmp_path: Path, text: str) ->
     assert said is None or said.startswith((str(path), f"cannot read {path}"))
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.integers(260, 4000))
 def test_a_history_cut_anywhere_gives_its_whole_lines(tmp_path: Path, cut: int) -> None:
     night(8).history.save(tmp_path / "n.jsonl")
@@ -83,7 +83,7 @@ def _is_json(line: bytes) -> bool:
     return True
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.dictionaries(st.sampled_from(["job", "name", "started", "ended", "outcome", "attempt", "key"]),
                                 st.none() | st.booleans() | st.floats() | st.text(max_size=4) | st.integers() |
                                 st.lists(st.integers(), max_size=2), max_size=7), max_size=4))  # fmt: skip

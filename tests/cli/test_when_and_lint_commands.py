@@ -100,7 +100,7 @@ def test_lint_of_system_crontabs_and_toml(tmp_path: Path) -> None:
     assert "etc-crontab:1: no command" in text
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.text(alphabet="*/0123456789 %\\\n#=@abTZ_CRONyd\t", max_size=60) | st.text(max_size=40))
 def test_no_file_breaks_lint(tmp_path: Path, text: str) -> None:
     for name in ("crontab", "x.toml"):

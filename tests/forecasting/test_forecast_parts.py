@@ -28,7 +28,7 @@ STEPS = st.lists(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(STEPS)
 def test_a_line_is_first_come_first_served(steps: list[tuple[bool, list[int], int, int]]) -> None:
     line = WaitingLine(3, 2)
@@ -114,7 +114,7 @@ PLANTS = st.builds(
 )  # fmt: skip
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(PLANTS)
 def test_every_job_is_waiting_or_was_started(made: tuple[list[Stream], WorkerPool]) -> None:
     streams, crew = made
@@ -133,7 +133,7 @@ def test_every_job_is_waiting_or_was_started(made: tuple[list[Stream], WorkerPoo
     assert traces.joined[-1].sum(axis=0) == pytest.approx(joined, rel=0.02, abs=slack)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100)
 @given(st.lists(st.integers(0, 9), min_size=40, max_size=40), st.integers(5, 15), st.integers(1, 3))
 def test_recovery_by_hand(course: list[int], end: int, workers: int) -> None:
     step = CALM_S / 5  # five calm bins

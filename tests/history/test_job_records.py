@@ -54,7 +54,7 @@ def evenings(draw: st.DrawFn) -> ic.Rig:
     return rig
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 @given(evenings())
 def test_a_life_says_what_the_job_says(rig: ic.Rig) -> None:
     found = {record.id: record for record in job_records(rig.history)}
@@ -71,7 +71,7 @@ def test_a_life_says_what_the_job_says(rig: ic.Rig) -> None:
             assert record.closed_ns is None
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(evenings())
 def test_a_saved_history_gives_the_same_records(rig: ic.Rig) -> None:
     import tempfile
@@ -84,7 +84,7 @@ def test_a_saved_history_gives_the_same_records(rig: ic.Rig) -> None:
     assert ic.compare(saved, rig.history).same
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(evenings())
 def test_every_line_of_a_saved_history_fits_the_published_schema(rig: ic.Rig) -> None:
     import tempfile
@@ -101,7 +101,7 @@ def test_every_line_of_a_saved_history_fits_the_published_schema(rig: ic.Rig) ->
     assert not fits.is_valid({"what": "done", "ns": 1})
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(evenings())
 def test_depths_are_never_negative_and_end_with_nobody(rig: ic.Rig) -> None:
     found = job_records(rig.history)
@@ -142,7 +142,7 @@ def test_depth_is_what_a_queue_says_at_every_second() -> None:
     assert figures["busy"] == pytest.approx(spent / 400, rel=1e-5)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(evenings(), st.integers(40, 140))
 def test_the_report_fits_any_terminal(rig: ic.Rig, width: int) -> None:
     screen = console(plain=True)
@@ -153,7 +153,7 @@ def test_the_report_fits_any_terminal(rig: ic.Rig, width: int) -> None:
     assert f"{len(rig.jobs())} jobs: " in " ".join(lines[-3:])
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(st.text(min_size=1, max_size=30), st.text(max_size=30), st.text(min_size=1, max_size=20))
 def test_any_name_is_shown_and_never_obeyed(name: str, argument: str, queue: str) -> None:
     rig = ic.Rig()
@@ -165,7 +165,7 @@ def test_any_name_is_shown_and_never_obeyed(name: str, argument: str, queue: str
     assert all(c.isprintable() or c == "\n" for c in seen.get())
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(evenings())
 def test_an_exported_table_read_as_a_log_tells_the_same(rig: ic.Rig) -> None:
     import tempfile

@@ -138,7 +138,7 @@ def found(law: Law, history: ic.History) -> Any:
         return str(error)
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(log=st.lists(rows, min_size=1, max_size=12))
 def test_columns_tell_what_rows_tell(tmp_path: Path, log: list[Row]) -> None:
     same(tmp_path, log)
@@ -314,7 +314,7 @@ def test_several_files_that_overlap(tmp_path: Path, columns: bool) -> None:
     assert len(World(read_them(one, two, torn=[], keeps_doubles=True)).job_records[1].attempts) == 2
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(broken=st.lists(st.text('ab1,";\n\r \t\0é', max_size=12), min_size=1, max_size=4), at_line=st.integers(0, 4))
 def test_damaged_files_are_read_alike_or_refused_alike(tmp_path: Path, broken: list[str], at_line: int) -> None:
     good = [f"j{n},charge_fare,{at(n)},{at(n + 1)},ok,w" for n in range(3)]

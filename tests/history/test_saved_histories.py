@@ -177,7 +177,7 @@ def test_a_damaged_history_is_one_error_with_file_and_line(tmp_path: Path, exhau
     busy_rig().history.save(tmp_path / "run.jsonl")
     lines = (tmp_path / "run.jsonl").read_text(encoding="utf-8").splitlines()
     refused = 0
-    for number in range(1_000 if exhaustive else 250):
+    for number in range(1_000 if exhaustive else 100):
         path = tmp_path / "damaged.jsonl"
         path.write_bytes(damaged(lines, random.Random(number)))
         history, said = loaded(path)
@@ -191,7 +191,7 @@ def test_a_damaged_history_is_one_error_with_file_and_line(tmp_path: Path, exhau
         world = ic.laws.World(history)
         with contextlib.suppress(ic.SelectionError, ic.InputError):  # a name or a window that is none any more
             broken_by(laws()[5:-5], world)
-    assert refused > 50
+    assert refused > 20
 
 
 def test_an_instant_is_written_the_same_fast_and_slow() -> None:

@@ -107,7 +107,9 @@ def test_a_row_lock_is_waited_for_up_to_its_timeout(rig: ic.Rig, connect: Callab
     assert seen == {3: (1205, 3), 50: (1205, 50), 100: (None, 59)}
 
 
-def test_a_limit_that_is_over_in_the_server_first_on_a_slow_machine(rig: ic.Rig, connect: Callable[..., Session]) -> None:
+def test_a_limit_that_is_over_in_the_server_first_on_a_slow_machine(
+    rig: ic.Rig, connect: Callable[..., Session]
+) -> None:
     libc = ctypes.CDLL(None)
 
     def holds() -> None:

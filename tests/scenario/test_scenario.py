@@ -310,7 +310,7 @@ def paths(value: object, before: tuple[str | int, ...] = ()) -> set[tuple[str | 
     return found
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.lists(st.tuples(NAMES, st.booleans(), st.dictionaries(NAMES, VALUES, max_size=3)), max_size=3))
 def test_every_key_of_any_toml_has_its_place(tables: list[tuple[str, bool, dict[str, object]]]) -> None:
     lines: list[str] = []

@@ -228,7 +228,7 @@ def test_what_is_no_expression(expression: str) -> None:
         cron(expression)
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=400)
 @given(st.text(alphabet="0123456789*/,-LW#?@ abcdefjmnorstuvy\t", max_size=24) | st.text(max_size=30))
 def test_no_text_breaks_the_parser(text: str) -> None:
     try:

@@ -132,7 +132,7 @@ def must_agree(seed: int) -> None:
     assert sorted(found) == sorted(model.runs), f"seed {seed}"
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.integers(0, 10**9))
 def test_the_timetable_does_what_a_walk_over_minutes_does(seed: int) -> None:
     must_agree(seed)

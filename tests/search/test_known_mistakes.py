@@ -35,7 +35,7 @@ def test_it_is_found_and_its_twin_is_spared(mistake: Mistake) -> None:
 
 
 @pytest.mark.parametrize("mistake", [
-    pytest.param(one, id=one.name, marks=() if number < 16 else SLOW)
+    pytest.param(one, id=one.name, marks=() if number < 8 else SLOW)
     for number, one in enumerate(one for one in MISTAKES if one.name in LOOPED)
 ])  # fmt: skip
 def test_it_is_found_on_worker_loops_as_well(mistake: Mistake) -> None:

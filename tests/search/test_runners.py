@@ -23,7 +23,7 @@ import pytest
 import ironclock as ic
 
 TESTS = str(Path(__file__).parents[1])
-SMALL: dict[str, Any] = {"runs": 200}
+SMALL: dict[str, Any] = {"runs": 100}
 
 
 def alike(found: ic.Findings) -> Any:
@@ -157,7 +157,7 @@ def cluster(monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[str, list[subproc
 def test_a_cluster_one_of_whose_workers_is_killed(cluster: tuple[str, list[subprocess.Popen[bytes]]]) -> None:
     address, processes = cluster
     story = partial(probed.charges, bookings=6)
-    alone = ic.probe(story, probed.LAWS, runs=1_500)
+    alone = ic.probe(story, probed.LAWS, runs=600)
     killed: list[int] = []
 
     def kill(progress: ic.Progress) -> None:
@@ -166,8 +166,8 @@ def test_a_cluster_one_of_whose_workers_is_killed(cluster: tuple[str, list[subpr
             processes[2].kill()
             processes[2].wait()
 
-    found = ic.probe(story, probed.LAWS, runs=1_500, cluster=address, progress=kill)
-    assert 0 < killed[0] < 1_500, "one was killed in the middle of the search"
+    found = ic.probe(story, probed.LAWS, runs=600, cluster=address, progress=kill)
+    assert 0 < killed[0] < 600, "one was killed in the middle of the search"
     assert alike(found) == alike(alone)
 
 
@@ -194,18 +194,18 @@ def test_an_interrupt_ends_the_search_with_what_was_found() -> None:
 
 
 def test_a_search_goes_on_from_its_file(tmp_path: Path) -> None:
-    options: dict[str, Any] = {"runs": 600, "depth": 3}
+    options: dict[str, Any] = {"runs": 300, "depth": 3}
     whole = ic.probe(probed.charges, probed.LAWS, **options)
     path = tmp_path / "search.jsonl"
-    ic.probe(probed.charges, probed.LAWS, resume=path, progress=interrupting(150), **options)
+    ic.probe(probed.charges, probed.LAWS, resume=path, progress=interrupting(80), **options)
     begun = len(path.read_text().splitlines())
-    assert 150 <= begun < 600
+    assert 80 <= begun < 300
     path.write_text(path.read_text()[:-2])  # it died while it wrote its last line
     asked: list[int] = []
     again = ic.probe(probed.charges, probed.LAWS, resume=path, progress=lambda p: asked.append(p.runs), **options)
     assert alike(again) == alike(whole)
     assert f"{begun - 2} of the runs were taken from" in str(again)
-    assert len(path.read_text().splitlines()) == 600
+    assert len(path.read_text().splitlines()) == 300
     finished = ic.probe(probed.charges, probed.LAWS, resume=path, **options)
     assert alike(finished) == alike(whole)
 

@@ -328,7 +328,7 @@ def must_agree(seed: int) -> None:
 pytestmark = pytest.mark.filterwarnings("ignore:the lease of:ironclock.RigWarning")
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.integers(0, 10**9))
 def test_the_engine_does_what_the_model_does(seed: int) -> None:
     must_agree(seed)
