@@ -360,7 +360,9 @@ def test_what_a_script_sets_follows_and_what_it_reads_is_told(rig: ic.Rig, clien
     client.set("berth", 1)
     client.eval("return redis.call('OBJECT', 'IDLETIME', KEYS[1])", 1, "berth")
     (line,) = rig.loose_ends()
-    assert "a script of the key-value server, which has call('OBJECT'...); this form cannot follow" in line
+    assert "a script of the key-value server, which has call('OBJECT'...) [" in line
+    assert "test_key_value_proxy.py" in line
+    assert line.endswith("; this form cannot follow")
     rig.allow("real clocks")
 
 

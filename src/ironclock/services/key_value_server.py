@@ -55,6 +55,11 @@ class KeyValueServer(Service):
             return slow, "down" if fault.kind is OUTAGE else f"ERR {fault.does.make_error()}"
         return slow, ""
 
+    @property
+    def can_fail(self) -> bool:
+        """True if anything can go wrong at it."""
+        return bool(self._faults) or self._down_until_ns >= 0
+
     def loses(self, name: str) -> bool:
         """Return True if the answer of a command is lost. Parameters: `name` is its name."""
         return any(True for _ in self._striking(name, self._calls, LOSE_RESPONSE))

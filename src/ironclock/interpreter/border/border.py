@@ -53,7 +53,7 @@ class Border:
         self.database_sessions = ServerSessions(started)
         self.mariadb_waits = MariaDBWaits(started, lambda what: self.database_clocks.waits_for_real(what))
         self.database_clocks = DatabaseClocks(
-            loop, reads_real_clock, started, self.redirects, threads, self.descriptors.quiet, self.descriptors.opened
+            loop, reads_real_clock, started, self.redirects, threads, self.descriptors
         )
         self.sqlite_owners: dict[int, Any] = {}
         """By identity of a connection of SQLite, the key of the thread that has opened it."""

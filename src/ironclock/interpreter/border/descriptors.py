@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import _socket
 import contextlib
 import os
 import socket
 import stat
 import weakref
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
 from ..patching.clock_functions import waiting_ns
-from ..patching.real_functions import inode_of, real_fstat
+from ..patching.real_functions import addresses_of, inode_of, poll_for, real_fstat
 from ..patching.real_threads import others_run
 from ..patching.system import child_pids
 from .outside_waits import ANSWERED, ASKED, IDLE, INSIDE, PROCESS, UNKNOWN, Exchange, Kind, OutsideWait, OutsideWaits
@@ -22,6 +24,9 @@ if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
     from .server_timers import ServerTimers
 
+_INTERNET = (int(socket.AF_INET), int(socket.AF_INET6))
+_family_of, _type_of = _socket.socket.family.__get__, _socket.socket.type.__get__
+_FLAGS = getattr(socket, "SOCK_NONBLOCK", 0) | getattr(socket, "SOCK_CLOEXEC", 0)
 _SHAPE = 24  # bytes at the beginning of a request that say what sort of request it is
 _WAITING_COMMANDS = (
     b"BLPOP", b"BRPOP", b"BLMOVE", b"BLMPOP", b"BRPOPLPUSH", b"BZPOPMIN", b"BZPOPMAX", b"BZMPOP", b"XREAD",
@@ -40,6 +45,12 @@ class Descriptors:
         self._exchanges: dict[int, Exchange] = {}
         self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
         self._pairs: weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]] = weakref.WeakKeyDictionary()
+        self._opened = 0
+        self._by_name: weakref.WeakValueDictionary[Any, socket.socket] = weakref.WeakValueDictionary()
+        self._by_peer: weakref.WeakValueDictionary[Any, socket.socket] = weakref.WeakValueDictionary()
+        # Streams of the internet by their own address, and by that of the other end.
+        self.proxies: dict[Any, Callable[[Any], Callable[[Any], None] | None]] = {}
+        """By address of a proxy of the rig, what returns for the address of a client what answers it at once."""
         self._pipes: dict[int, tuple[int, int]] = {}
         self.children: Exchange | None = None
         """The wait for the end of any child process. None if code of the rig has started none."""
@@ -64,7 +75,17 @@ class Descriptors:
         """Note a socket that code of the rig has made."""
         fd = one.fileno()
         self._sockets[fd] = one
+        self._opened += 1
         self._exchanges.pop(fd, None)
+        with contextlib.suppress(OSError):
+            if _family_of(one) in _INTERNET and fd >= 0:
+                self._by_peer[one.getpeername()] = one  # it was accepted
+
+    def connects(self, one: socket.socket) -> None:
+        """Note that a socket has begun to connect."""
+        with contextlib.suppress(OSError):
+            if _family_of(one) in _INTERNET:
+                self._by_name[one.getsockname()] = one
 
     def paired(self, one: socket.socket, other: socket.socket) -> None:
         """Note two sockets that are connected with each other."""
@@ -92,6 +113,21 @@ class Descriptors:
         self._waits.restart(found, IDLE if command in _WAITING_COMMANDS else ASKED, shape)
         if command in CONCERNED:
             self._timers.sent(found, fd, bytes(data))
+        if self.proxies:
+            self._answer_now(found, fd, data)
+
+    def _answer_now(self, found: Exchange, fd: int, data: Any) -> None:
+        """Let a proxy of the rig answer at once what was sent to it."""
+        if found.answer_now is None:
+            if found.server is UNKNOWN:
+                found.server = _server_of(fd, real_fstat(fd))
+            client_of = self.proxies.get(found.server)
+            one = None if client_of is None else self._sockets.get(fd)
+            if client_of is None or one is None or one.fileno() != fd:
+                return
+            found.answer_now = client_of(one.getsockname())
+        if found.answer_now is not None:
+            found.answer_now(data)
 
     def received(self, fd: int, data: Any = b"") -> None:
         """Note that something was received."""
@@ -111,6 +147,10 @@ class Descriptors:
             found = self._exchanges[fd] = Exchange(kind, b"")
         found.is_of_proxy = True
         self._waits.restart(found, kind, b"")
+
+    def told_others(self, server: Any) -> None:
+        """Note that a server, which has an address, can have sent something to somebody who waits for it."""
+        self._waits.traffic[server] = self._waits.traffic.get(server, 0) + 1
 
     # --- who can answer -----------------------------------------------------------------------------
 
@@ -156,12 +196,16 @@ class Descriptors:
         if not stat.S_ISSOCK(status.st_mode):
             return False
         peer = exchange.peer
+        if exchange.foreign == self._opened:
+            return False
         if peer is None or peer.fileno() < 0:
             one = self._sockets.get(fd)
             if one is None or one.fileno() != fd:
                 return False
             peer = self._peer(one)
             exchange.peer = None if peer is None or listens(peer) else peer
+            if peer is None and _is_stream(one):
+                exchange.foreign = self._opened
         return peer is not None
 
     def _connected_peer(self, fd: int) -> socket.socket | None:
@@ -185,11 +229,17 @@ class Descriptors:
             mine, theirs = one.getsockname(), one.getpeername()
         except OSError:
             return None
-        if one.family not in (socket.AF_INET, socket.AF_INET6) and not theirs and not mine:
+        if _family_of(one) not in _INTERNET and not theirs and not mine:
             return None
-        listening = None
+        stream = _is_stream(one)
+        if stream:
+            for found in (self._by_peer.get(mine), self._by_name.get(theirs)):
+                with contextlib.suppress(OSError):
+                    if found is not None and (found.getsockname(), found.getpeername()) == (theirs, mine):
+                        return found
+        listening, family = None, _family_of(one)
         for other in list(self._sockets.values()):
-            if other is one or other.fileno() < 0 or other.family != one.family:
+            if other is one or other.fileno() < 0 or _family_of(other) != family:
                 continue
             with contextlib.suppress(OSError):
                 if other.getsockname() != theirs:
@@ -207,6 +257,10 @@ class Descriptors:
 
     def wait(self, fd: int, events: int, timeout: float | None, what: str, reads: bool = True) -> bool:
         """Wait until a descriptor is ready, at most `timeout` seconds; return True if it is."""
+        known = self._exchanges.get(fd)
+        if (not reads or known is None or known.reader is None) and poll_for(fd, events):
+            self._waits.looks += 1
+            return True
         exchange = self.exchange(fd)
         until = None if timeout is None else self._loop.now + waiting_ns(timeout)
         wait = OutsideWait(what, [exchange], [(fd, events)], None, until)
@@ -234,12 +288,17 @@ class Descriptors:
         return one is not None and one.fileno() == fd and one.type == socket.SOCK_STREAM and not listens(one)
 
 
+def _is_stream(one: socket.socket) -> bool:
+    """Return True for a connection of the internet, whose two addresses nobody else has."""
+    return _family_of(one) in _INTERNET and _type_of(one) & ~_FLAGS == socket.SOCK_STREAM
+
+
 def _server_of(fd: int, status: os.stat_result) -> Any:
     """Return the address of the other end of a socket, or None."""
     if not stat.S_ISSOCK(status.st_mode):
         return None
-    with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
-        return one.getpeername() or None
+    with contextlib.suppress(OSError):
+        return addresses_of(fd)[1] or None
     return None
 
 

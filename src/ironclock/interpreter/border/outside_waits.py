@@ -92,9 +92,11 @@ class Exchange:
     """What is known of the exchange over one file descriptor, or with anything else that a task waits for."""
 
     __slots__ = (
+        "answer_now",
         "begins",
         "ended_by_server",
         "find_peer",
+        "foreign",
         "from_proxy",
         "grace_scale",
         "in_vain",
@@ -128,6 +130,10 @@ class Exchange:
         """True if its grace was used up, and nothing came."""
         self.grace_scale = self.patience_scale = 1.0
         self.inode = -1
+        self.foreign = -1
+        """How many sockets code of the rig had opened when none of them was the other end."""
+        self.answer_now: Callable[[Any], None] | None = None
+        """Lets a proxy of the rig answer at once. None: there is no proxy, or it has not accepted yet."""
         self.sends = 0
         """How often something was sent since something was received."""
         self.peer: Any = None

@@ -17,6 +17,7 @@ from .postgres import LIMITS, asks_server, session_asks, wait_ready
 if TYPE_CHECKING:
     from ..databases.database_clocks import DatabaseClocks
     from ..entered_rig import EnteredRig
+_LONG_S = 1e6
 
 
 def psycopg_patches(here: Here) -> list[Patch]:
@@ -62,6 +63,11 @@ def psycopg_patches(here: Here) -> list[Patch]:
 
     return [
         Attribute(waiting, "wait", lambda real: _psycopg_wait(real, here)),
+        *(
+            Attribute(waiting, name, lambda real: _without_steps(real, here))
+            for name in ("wait_conn", "wait_async", "wait_conn_async")
+            if hasattr(waiting, name)
+        ),
         Attribute(psycopg.Connection, "wait", connection_wait),
         Attribute(psycopg.AsyncConnection, "wait", connection_wait_async),
         Attribute(_queries.PostgresQuery, "convert", lambda real: _psycopg_convert(real, here)),
@@ -216,6 +222,17 @@ def _take_back_psycopg(connection: Any) -> None:
         pgconn.finish()
     elif status in (pq.TransactionStatus.INTRANS, pq.TransactionStatus.INERROR):
         pgconn.exec_(b"rollback")
+
+
+def _without_steps(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
+    """Return a wait that does not look for Ctrl-C in steps: each would be a simulated time that can pass."""
+
+    def wait(gen: Any, *args: Any, **options: Any) -> Any:
+        if options.get("interval") and here() is not None and getattr(gen, "__name__", "") != "notifies":
+            options["interval"] = _LONG_S
+        return real(gen, *args, **options)
+
+    return wait
 
 
 def _psycopg_wait(real: Callable[..., Any], here: Here) -> Callable[..., Any]:

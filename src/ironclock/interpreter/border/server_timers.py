@@ -7,7 +7,6 @@ simulated time. When that is over, the rig asks the server to end the request, o
 from __future__ import annotations
 
 import contextlib
-import os
 import select
 import socket
 from collections.abc import Callable
@@ -15,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...foundation.durations import NS
 from ..databases.resp import listed_client
-from ..patching.real_functions import poll_for
+from ..patching.real_functions import addresses_of, poll_for
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
@@ -85,8 +84,8 @@ class ServerTimers:
             return
         name = words[0].upper()
         if name == b"AUTH" or (name == b"HELLO" and b"AUTH" in [word.upper() for word in words]):
-            with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
-                self.logins[one.getpeername()] = request
+            with contextlib.suppress(OSError):
+                self.logins[addresses_of(fd)[1]] = request
             return
         limit_s = _timeout_s(name, words)
         if limit_s is not None and limit_s > 0 and not self._asks_proxy(fd):
@@ -99,8 +98,8 @@ class ServerTimers:
     def _asks_proxy(self, fd: int) -> bool:
         if not self._redirects.proxies:
             return False
-        with contextlib.suppress(OSError), socket.socket(fileno=os.dup(fd)) as one:
-            return self.is_proxy(one.getpeername())
+        with contextlib.suppress(OSError):
+            return self.is_proxy(addresses_of(fd)[1])
         return False
 
     def _over(self, timer: _Timer) -> None:
@@ -119,8 +118,7 @@ class ServerTimers:
         if poll_for(fd, select.POLLIN, 0):
             return
         try:
-            with socket.socket(fileno=os.dup(fd)) as one:
-                mine, server = one.getsockname(), one.getpeername()
+            mine, server = addresses_of(fd)
             control = self._controls.get(server)
             if control is None:
                 control = self._controls[server] = _Control(server, self.logins.get(server), self._redirects)
@@ -152,15 +150,22 @@ class _Control:
         self._socket.settimeout(2)
         self._socket.connect(server[:2])
         self._reader = self._socket.makefile("rb")
+        self._numbers: dict[Any, str] = {}  # of clients by their address, in the words of the server
         if login is not None:
             self._ask(login)
 
     def unblock(self, client: Any) -> None:
         """End the blocking command of a client, which is named by its address."""
+        if client in self._numbers and self._unblock(self._numbers[client]):
+            return
         known = listed_client(self._ask(b"CLIENT LIST\r\n").decode(), client)
         if known is None:
             raise ValueError("the server does not know this client")
-        self._ask(f"CLIENT UNBLOCK {known['id']} TIMEOUT\r\n".encode())
+        self._numbers[client] = known["id"]
+        self._unblock(known["id"])
+
+    def _unblock(self, number: str) -> bool:
+        return self._ask(f"CLIENT UNBLOCK {number} TIMEOUT\r\n".encode()) == b"1"
 
     def _ask(self, request: bytes) -> bytes:
         assert self._socket is not None

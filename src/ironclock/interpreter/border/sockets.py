@@ -125,7 +125,11 @@ def _connect(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if world is not None:
             address = world.border.redirects.of(one, address)
         if world is None or timeout == 0:
-            real(one, address)
+            try:
+                real(one, address)
+            finally:
+                if world is not None:
+                    world.border.descriptors.connects(one)
             return
         error = _connected(world, one, address, timeout, real)
         if error:
@@ -143,7 +147,10 @@ def _connect_ex(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         if world is not None:
             address = world.border.redirects.of(one, address)
         if world is None or timeout == 0:
-            return int(real(one, address))
+            error = int(real(one, address))
+            if world is not None:
+                world.border.descriptors.connects(one)
+            return error
         try:
             return _connected(world, one, address, timeout, real_connect)
         except TimeoutError:
@@ -163,8 +170,10 @@ def _connected(world: EnteredRig, one: Any, address: Any, timeout: float | None,
     one.settimeout(0)
     try:
         real(one, address)
+        world.border.descriptors.connects(one)
         return 0
     except BlockingIOError:
+        world.border.descriptors.connects(one)
         world.border.descriptors.sent(_fd_of(one), b"connect")
         _await(world, _fd_of(one), _OUT, timeout, "socket.connect")
         world.border.descriptors.received(_fd_of(one))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import atexit
 import contextlib
 import re
-import socket
 import weakref
 from collections.abc import Callable
 from functools import cached_property, lru_cache
@@ -23,6 +22,7 @@ from .redirects import Redirects, addresses_of
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ..border.descriptors import Descriptors
     from ..tasks.simulated_threads import SimulatedThreads
 
 _TAKES_AWAY = re.compile(r"\s*(?:rollback|abort|reset\s+all|discard\s+all)\b|;\s*reset\s+all", re.IGNORECASE)
@@ -54,10 +54,10 @@ class DatabaseClocks:
 
     def __init__(
         self, loop: EventLoop, tell: Callable[[str, str], None], started: Callable[[], None], redirects: Redirects,
-        threads: SimulatedThreads, quiet: Callable[[int, bool], None], opened: Callable[[socket.socket], None],
+        threads: SimulatedThreads, descriptors: Descriptors,
     ) -> None:  # fmt: skip
         self._loop = loop
-        self._quiet, self._opened = quiet, opened
+        self._descriptors = descriptors
         self._redirects = redirects
         self._threads = threads
         self._proxies: list[KeyValueProxy] = []
@@ -86,7 +86,7 @@ class DatabaseClocks:
         where = server.parameters
         proxy = KeyValueProxy(
             self._loop, self._threads, (where["host"], where["port"]), where["db"], where["login"],
-            self._redirects.leave_alone, lambda what: self._note(what, "text"), faults, self._quiet, self._opened,
+            self._redirects.leave_alone, lambda what: self._note(what, "text"), faults, self._descriptors,
         )  # fmt: skip
         self._redirects.add(where["host"], where["port"], proxy.address)
         for fd in self._redirects.past(where["host"], where["port"]):

@@ -18,7 +18,7 @@ from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 
 from ...errors import DatabaseClockError
-from ..patching.real_functions import real_connect
+from ..patching.real_functions import poll_for, real_connect, real_recv, real_send
 from ..patching.system import put_in_place
 from .key_value_times import Key, Step, Times
 from .moved_connections import open_sockets
@@ -27,6 +27,7 @@ from .script_clocks import cannot_follow, reads_clock, with_time
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
+    from ..border.descriptors import Descriptors
     from ..tasks.simulated_threads import SimulatedThread, SimulatedThreads
 
 _BLOCKING = (
@@ -35,12 +36,19 @@ _BLOCKING = (
 )  # fmt: skip
 _SUBSCRIPTIONS = (b"SUBSCRIBE", b"PSUBSCRIBE", b"SSUBSCRIBE", b"UNSUBSCRIBE", b"PUNSUBSCRIBE", b"SUNSUBSCRIBE")
 _SCRIPTS = (b"EVAL", b"EVALSHA", b"EVAL_RO", b"EVALSHA_RO", b"FCALL", b"FCALL_RO")
+_PUBLISHES = (b"PUBLISH", b"SPUBLISH")
 _SIZE = 1 << 16
 _CONNECT_S = 5.0
+_AT_ONCE_MS = 250  # how long an answer is waited for before other code of the rig runs
+_WAITS = re.compile(rb"\r\n(?:%s|%s)\r\n" % (b"|".join(_BLOCKING), b"|".join(_SUBSCRIPTIONS)), re.IGNORECASE)
 
 
 class Faults(Protocol):
     """What goes wrong at the server."""
+
+    @property
+    def can_fail(self) -> bool:
+        """True if anything can go wrong at it."""
 
     def before(self, name: str) -> tuple[int, str]:
         """Return how long a command is slow, in nanoseconds, and how it fails: ``"down"``, an error reply, or not."""
@@ -75,16 +83,28 @@ class _Change(NamedTuple):
 class Link:
     """One connection to the server behind the proxy. It is not redirected."""
 
-    def __init__(self, one: socket.socket, quiet: Callable[[int, bool], None]) -> None:
+    def __init__(self, one: socket.socket, descriptors: Descriptors) -> None:
         self.socket = one
         self.listens = False
         """True if the server can send something that nobody has asked for."""
-        self._quiet = quiet
+        self._descriptors = descriptors
         self._received = bytearray()
 
     def send(self, *words: bytes | str | int) -> None:
         """Send a command."""
         self.socket.sendall(command(*words))
+
+    def send_and_wait(self, *words: bytes | str | int) -> None:
+        """Send a command that is answered at once, and wait for a moment, in real time, for its answer."""
+        data = command(*words)
+        sent = real_send(self.socket, data, socket.MSG_DONTWAIT) if len(data) < _SIZE else 0
+        if sent < len(data):
+            self.socket.sendall(data[sent:])
+        elif not self._received:
+            if poll_for(self.socket.fileno(), select.POLLIN, _AT_ONCE_MS):
+                self._received += real_recv(self.socket, _SIZE)
+            else:
+                self._descriptors.sent(self.socket.fileno(), data)
 
     def reply(self, pushed: Callable[[bytes], None] | None = None, gone: Any = None) -> Reply:
         """Return the next reply. What the server pushes in between is given to `pushed`.
@@ -110,18 +130,18 @@ class Link:
                 pushed(found.raw)
                 continue
             if not self._received:
-                self._quiet(self.socket.fileno(), not self.listens)
+                self._descriptors.quiet(self.socket.fileno(), not self.listens)
             return found
 
     def ask(self, *words: bytes | str | int) -> Reply:
         """Send a command; return its reply."""
-        self.send(*words)
+        self.send_and_wait(*words)
         return self.reply()
 
     def waiting(self) -> bytes:
         """Return what the server has sent without a request."""
         data, self._received = bytes(self._received), bytearray()
-        return data or self.socket.recv(_SIZE)
+        return data or real_recv(self.socket, _SIZE, socket.MSG_DONTWAIT)
 
     def close(self) -> None:
         """Close it."""
@@ -133,17 +153,15 @@ class KeyValueProxy:
 
     Parameters: `address` is the server's, `db` the number of the database whose keys it takes over, `login` the words
     of an AUTH command. `bypass` notes a socket that is not redirected. `tell` is called with what cannot follow.
-    `quiet` notes that nothing is asked over a descriptor, and if only code of the rig can send something. `opened`
-    notes a socket of the rig's code.
+    `descriptors` are those of the rig.
     """
 
     def __init__(
         self, loop: EventLoop, threads: SimulatedThreads, address: tuple[str, int], db: int, login: tuple[str, ...],
         bypass: Callable[[socket.socket], None], tell: Callable[[str], None], faults: Faults,
-        quiet: Callable[[int, bool], None], opened: Callable[[socket.socket], None],
+        descriptors: Descriptors,
     ) -> None:  # fmt: skip
-        self.quiet = quiet
-        self._opened = opened
+        self._descriptors = descriptors
         self._loop = loop
         self._threads = threads
         self.server = address
@@ -154,7 +172,8 @@ class KeyValueProxy:
         self.times = Times(lambda: loop.now // 1_000_000)
         self._scripts: dict[bytes, bytes] = {}
         self._mine: list[SimulatedThread] = []
-        self.clients: weakref.WeakSet[_Client] = weakref.WeakSet()
+        self.clients: weakref.WeakValueDictionary[Any, _Client] = weakref.WeakValueDictionary()
+        """By address of the client's end."""
         self.changes: list[_Change] | None = None
         """What the keys were before each write, the latest last. None if nobody is going to ask."""
         self._where = f"the key-value server on {address[0]}:{address[1]}"
@@ -165,6 +184,7 @@ class KeyValueProxy:
             raise DatabaseClockError(
                 f"{self._where} does not answer: {failed}; start it, or correct the URL"
             ) from failed
+        self._peername = self.control.socket.getpeername()
         answer = self.control.ask("SELECT", db)
         if answer.is_error:
             self.control.close()
@@ -179,7 +199,8 @@ class KeyValueProxy:
         self._adopt_database(db)
         self._listener = socket.create_server(("127.0.0.1", 0), backlog=128)
         self.address: tuple[str, int] = self._listener.getsockname()[:2]
-        self.quiet(self._listener.fileno(), True)
+        descriptors.quiet(self._listener.fileno(), True)
+        descriptors.proxies[self.address] = self._answers
         self.start(self._accept, "key-value server")
 
     def start(self, function: Callable[[], None], label: str) -> None:
@@ -206,7 +227,7 @@ class KeyValueProxy:
 
     def bare_link(self) -> Link:
         """Open a connection to the server for a client, which logs in itself."""
-        return Link(self._connect(), self.quiet)
+        return Link(self._connect(), self._descriptors)
 
     def _connect(self) -> socket.socket:
         one = socket.socket(socket.AF_INET6 if ":" in self.server[0] else socket.AF_INET)
@@ -236,18 +257,18 @@ class KeyValueProxy:
         with socket.socket() as near:
             real_connect(near, self.address)
             near.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            link = Link(behind, self.quiet)
+            link = Link(behind, self._descriptors)
             link.listens = info.get("resp") == "3" or _is_subscribed(info)
             self._taken_over[near.getsockname()] = link, info
             put_in_place(fd, near.fileno())
         behind.settimeout(None)
         moved = socket.socket(fileno=fd)  # the application has one of its own, and closes it
         self._moved.append(moved)
-        self._opened(moved)
+        self._descriptors.opened(moved)
 
     def give_back(self) -> None:
         """Let the connections of clients that wait for nothing lead to the server itself again: the rig is left."""
-        clients = {client.address: client for client in self.clients if client.server is not None and not client.busy}
+        clients = {at: one for at, one in self.clients.items() if one.server is not None and not one.busy}
         for fd, one in open_sockets() if clients else ():
             with contextlib.suppress(OSError):
                 client = clients.get(one.getsockname())
@@ -307,6 +328,7 @@ class KeyValueProxy:
                 self.ask_in(db, b"PEXPIRE", key, 1)  # so that the server tells of it
                 while self.ask_in(db, b"EXISTS", key).value:
                     pass
+                self.told_others()
             else:
                 self.ask_in(db, b"DEL", key)
 
@@ -423,12 +445,25 @@ class KeyValueProxy:
                 one.close()
                 continue
             client = _Client(self, one, address, *self._taken_over.pop(address, (None, {})))
-            self.clients.add(client)
+            self.clients[address] = client
             self.start(client.serve, "key-value client")
+
+    def _answers(self, client: Any) -> Callable[[Any], None] | None:
+        """Return what answers at once what a client has sent. None if it was not accepted yet."""
+        found = self.clients.get(client)
+        return None if found is None else found.answer_now
+
+    def told_others(self) -> None:
+        """Note that a command can have ended what other clients wait for."""
+        self._descriptors.told_others(self._peername)
+
+    def quiet(self, one: socket.socket) -> None:
+        """Note that a client has its answer."""
+        self._descriptors.quiet(one.fileno(), True)
 
     def drop_clients(self) -> None:
         """End the connection of every client."""
-        for client in list(self.clients):
+        for client in list(self.clients.values()):
             client.drop()
 
     def close(self) -> None:
@@ -438,7 +473,8 @@ class KeyValueProxy:
             now = self.times.now_ms()
             for (db, key), at in self.times.deadlines.items():
                 self.ask_in(db, b"PEXPIRE", key, max(at - now, 1))
-        clients = list(self.clients)
+        clients = list(self.clients.values())
+        self._descriptors.proxies.pop(self.address, None)
         for thread in self._mine:
             thread.end()
             self._loop.end_suspended(thread)
@@ -465,12 +501,11 @@ class _Client:
         self._proxy = proxy
         self._socket = one
         one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        self.address = address
-        """Of the client's end."""
         self.server = server
         """The connection to the server. None before it is opened."""
         self.busy = False
         """True while a request is not answered."""
+        self._listens = False  # its thread waits for a request
         self._received = bytearray()
         self._db = int(info.get("db", 0))
         self._version = int(info.get("resp", 2))
@@ -490,6 +525,28 @@ class _Client:
         finally:
             self.close()
 
+    def answer_now(self, sent: Any) -> None:
+        """Answer what the client has just sent in the task of its own code, if that is sure to take no time.
+
+        Parameters: `sent` are the bytes.
+        """
+        server = self.server
+        if server is None or not self._listens or self._subscribed or self._received or self._proxy.faults.can_fail:
+            return
+        data = bytes(sent)
+        if not data.endswith(b"\r\n") or _WAITS.search(data):
+            return
+        with contextlib.suppress(BlockingIOError):
+            self._received += real_recv(self._socket, _SIZE, socket.MSG_DONTWAIT)
+        self._listens, self.busy = False, True
+        try:
+            if not self._answer_received(server):
+                self.drop()
+        except (OSError, ValueError):
+            self.drop()
+        finally:
+            self._listens, self.busy = True, False
+
     def drop(self) -> None:
         """End the connection. Its thread, which waits for it, closes it."""
         with contextlib.suppress(OSError):
@@ -506,26 +563,38 @@ class _Client:
     def _tell(self, data: bytes) -> None:
         """Send something to the client."""
         self._socket.sendall(data)
-        self._proxy.quiet(self._socket.fileno(), True)
+        self._proxy.quiet(self._socket)
 
     def _one_turn(self, server: Link) -> bool:
         """Wait for a request, or for what the server sends without one. Returns False if one of them has gone."""
-        if self._subscribed or self._version == 3:
-            ready, _, _ = select.select([self._socket, server.socket], [], [])
-            if server.socket in ready:
+        both = self._subscribed or self._version == 3
+        self._listens = True
+        ready, _, _ = select.select([self._socket, server.socket] if both else [self._socket], [], [])
+        self._listens = False
+        if server.socket in ready:
+            try:
                 data = server.waiting()
-                if not data:
-                    return False
-                self._tell(data)
-                if self._version == 2 and _ends_subscription(data):
-                    self._subscribed = False
-            if self._socket not in ready:
+            except BlockingIOError:  # it came before an answer, and the client has it
                 return True
-        data = self._socket.recv(_SIZE)
+            if not data:
+                return False
+            self._tell(data)
+            if self._version == 2 and _ends_subscription(data):
+                self._subscribed = False
+        if self._socket not in ready:
+            return True
+        try:
+            data = real_recv(self._socket, _SIZE, socket.MSG_DONTWAIT)
+        except BlockingIOError:  # it was answered at once
+            return True
         if not data:
             return False
         self._received += data
         self.busy = True
+        return self._answer_received(server)
+
+    def _answer_received(self, server: Link) -> bool:
+        """Answer every whole request that was received; return False if the connection ends."""
         while self._received:
             try:
                 words, end = request(self._received)
@@ -540,6 +609,7 @@ class _Client:
         """Do one request; return False if the connection ends."""
         proxy, name = self._proxy, words[0].upper()
         text = name.decode("ascii", "replace").lower()
+        can_fail = proxy.faults.can_fail
         slow_ns, fails = proxy.faults.before(text)
         if slow_ns:
             proxy.wait(slow_ns)
@@ -550,7 +620,7 @@ class _Client:
             return True
         answer = self._answer(server, words, name)
         if answer is not None:
-            if proxy.faults.loses(text):
+            if can_fail and proxy.faults.loses(text):
                 return False
             self._tell(answer)
         return name != b"QUIT"
@@ -589,7 +659,10 @@ class _Client:
         return answer
 
     def _pass(self, server: Link, words: list[bytes], waits: bool = False) -> Reply:
-        server.send(*words)
+        if waits:
+            server.send(*words)
+        else:
+            server.send_and_wait(*words)
         return server.reply(self._tell, self._socket if waits else None)
 
     def _after(
@@ -598,6 +671,8 @@ class _Client:
         """Note what a command has changed; return its answer."""
         proxy = self._proxy
         answer = reply.raw if step is None else step.answers(reply)
+        if (writes and reply.value is not None) or name in _PUBLISHES:
+            proxy.told_others()
         if not reply.is_error:
             self._noticed(words, name)
             proxy.noticed(words)

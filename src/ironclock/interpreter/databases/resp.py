@@ -7,11 +7,11 @@ that what nobody changes goes on as it is.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 _LINES = b"+-:_#,("
 _BLOBS = b"$!="
+_BLOB = _BLOBS[0]
 _MANY = b"*~>|%"
 
 
@@ -19,8 +19,7 @@ class Incomplete(Exception):
     """The bytes end before the value does."""
 
 
-@dataclass(frozen=True)
-class Reply:
+class Reply(NamedTuple):
     """One value of the protocol. Parameters: `kind` is its first byte, `value` what it means, `raw` its bytes."""
 
     kind: bytes
@@ -85,8 +84,23 @@ def request(data: bytearray) -> tuple[list[bytes], int]:
         if end < 0:
             raise Incomplete
         return bytes(data[:end]).split(), end + 1  # as a person types it
-    reply, end = parse(data)
-    return [part.value for part in reply.value or ()], end
+    at = data.find(b"\r\n")
+    if at < 0:
+        raise Incomplete
+    words, end = [], at + 2
+    for _ in range(int(data[1:at])):
+        at = data.find(b"\r\n", end)
+        if at < 0:
+            raise Incomplete
+        begin = at + 2
+        if data[end] != _BLOB:
+            raise ValueError(f"{bytes(data[end : end + 1])!r} begins no word of a request")
+        at = begin + int(data[end + 1 : at])
+        if len(data) < at + 2:
+            raise Incomplete
+        words.append(bytes(data[begin:at]))
+        end = at + 2
+    return words, end
 
 
 def command(*words: bytes | str | int) -> bytes:

@@ -22,7 +22,8 @@ real_stat, real_fstat = Builtin(os.stat).real, Builtin(os.fstat).real
 real_waitpid = Builtin(os.waitpid).real
 real_set_wakeup_fd = Builtin(signal.set_wakeup_fd).real
 real_signal, real_getsignal = Builtin(_signal.signal).real, Builtin(_signal.getsignal).real
-real_recv, real_sendall, real_connect = _socket.socket.recv, _socket.socket.sendall, _socket.socket.connect
+real_recv, real_send, real_sendall = _socket.socket.recv, _socket.socket.send, _socket.socket.sendall
+real_connect = _socket.socket.connect
 
 _Poll: Any = type(select.poll())
 real_poll, real_register = _Poll.poll, _Poll.register
@@ -37,6 +38,15 @@ def poll_for(fd: int, events: int, ms: int | None = 0) -> int:
     real_register(poll, fd, events)
     found: list[tuple[int, int]] = real_poll(poll, ms)
     return found[0][1] if found else 0
+
+
+def addresses_of(fd: int) -> tuple[Any, Any]:
+    """Return the address of a socket, and that of its other end. Raises `OSError` if it has none."""
+    one = _socket.socket(fileno=fd)
+    try:
+        return one.getsockname(), one.getpeername()
+    finally:
+        one.detach()
 
 
 def inode_of(fd: int) -> int:
