@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from ..errors import InputError, InstantError, PayloadError, UnknownJob, nearest
 from ..foundation.durations import NS
 from ..foundation.instants import instant_ns, within_time
+from ..interpreter.patching.real_threads import others_run
 from ..simulation.event_loop import Waiter
 from ..simulation.jobs import OPEN, Job, LiveAttempt, LiveJob
 from .model_columns import columns_of, is_model, table_of
@@ -144,7 +145,7 @@ class Outbox:
                 f"runs is False, and it is not known which {columns.state} a row of {table} has that a worker has "
                 "claimed or done; give Columns(claimed=..., done=...)"
             )
-        self._database = Database(database, simulation.loop.unseen)
+        self._database = Database(database, simulation.loop.unseen, self._requests)
         self._table = table
         self._columns = columns
         self._handlers = handlers
@@ -205,6 +206,10 @@ class Outbox:
     def jobs(self) -> dict[Any, Job[Any]]:
         """The jobs by the id of their row."""
         return {number: job.reader for number, job in self._live_jobs.items()}
+
+    def _requests(self) -> int:
+        """Return how many requests could have changed the table. -1: anybody can have changed it."""
+        return self._loop.requests if self._loop.running and not others_run() else -1
 
     def close(self) -> None:
         """Close what was opened for it: its rig is left."""

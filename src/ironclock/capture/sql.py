@@ -11,6 +11,7 @@ from typing import Any, Protocol
 from urllib.parse import unquote, urlsplit
 
 from ..errors import InputError
+from ..interpreter.databases.postgres_clock import VERSION as POSTGRES_VERSION
 
 
 class Source(Protocol):
@@ -31,15 +32,21 @@ class Database:
 
     Parameters: `given` is a DB-API connection; an engine, a session maker, a session or a connection of SQLAlchemy (an
     async engine as well); a connection of Django; a URL; or a function that returns one of these. `unseen` is a block
-    around each statement: it is the rig's own, and not one of the code under test.
+    around each statement: it is the rig's own, and not one of the code under test. `requests` returns how many requests
+    the code under test has sent, or -1 if nobody knows.
 
     Raises `InputError`.
     """
 
-    def __init__(self, given: Any, unseen: Callable[[], AbstractContextManager[Any]] = nullcontext) -> None:
+    def __init__(
+        self, given: Any, unseen: Callable[[], AbstractContextManager[Any]] = nullcontext,
+        requests: Callable[[], int] = lambda: -1,
+    ) -> None:  # fmt: skip
         self._source = _source(given)
         self._unseen = unseen
         self._version_sql: str | None = None
+        self._requests: Callable[[], int] = requests
+        self._version: tuple[int, Any] = -1, None  # as it was after so many requests
 
     def in_transaction(self) -> bool:
         """Return True if a transaction is open on the connection. False if its driver does not tell."""
@@ -78,7 +85,15 @@ class Database:
                     break
             else:
                 self._version_sql = ""
-        return self.rows(self._version_sql) if self._version_sql else None
+        if not self._version_sql:
+            return None
+        if self._version_sql != POSTGRES_VERSION:
+            return self.rows(self._version_sql)
+        asked, version = self._version
+        if asked < 0 or asked != self._requests():
+            version = self.rows(self._version_sql)
+            self._version = self._requests(), version
+        return version
 
     def close(self) -> None:
         """Close what was opened here."""
@@ -87,7 +102,7 @@ class Database:
 
 _VERSIONS = (
     "select data_version, total_changes() from pragma_data_version",  # SQLite: of others, and of this connection
-    "select pg_current_snapshot()::text",  # PostgreSQL: it shows the transactions that have written something
+    POSTGRES_VERSION,
     "select sum(variable_value) from information_schema.global_status where variable_name in "
     "('INNODB_ROWS_INSERTED', 'INNODB_ROWS_UPDATED', 'INNODB_ROWS_DELETED')",  # MariaDB
     "select sum(variable_value) from performance_schema.global_status where variable_name in "
@@ -284,6 +299,10 @@ def _of_url(text: str) -> Source:
     scheme, _, driver = parts.scheme.partition("+")
     if not parts.scheme or "://" not in text:
         raise InputError(f"the connection is {text!r}; give a URL, such as 'postgresql://tern@127.0.0.1/bookings'")
+    if scheme in ("postgresql", "postgres"):
+        known = _SYNC_DRIVERS.get(driver, driver) or _default_driver("postgresql")
+        if known in ("psycopg", "psycopg2") and importlib.util.find_spec(known) is not None:
+            return _Opened(lambda: _postgres(known, text[len(parts.scheme) :]))
     if importlib.util.find_spec("sqlalchemy") is not None:
         from sqlalchemy import create_engine
         from sqlalchemy.exc import ArgumentError, NoSuchModuleError
@@ -299,11 +318,14 @@ def _of_url(text: str) -> Source:
 
         path = unquote(parts.path)[1:]
         return _Opened(lambda: sqlite3.connect(path or ":memory:", check_same_thread=False))
-    if scheme in ("postgresql", "postgres"):
-        driver = _default_driver("postgresql")
-        if driver:
-            return _Opened(lambda: importlib.import_module(driver).connect("postgresql" + text[len(parts.scheme) :]))
     raise InputError(f"the connection is {text!r}; install SQLAlchemy for this kind, or give a connection")
+
+
+def _postgres(driver: str, rest: str) -> Any:
+    """Open a connection to PostgreSQL that commits after each statement. Parameters: `rest` follows the scheme."""
+    connection = importlib.import_module(driver).connect("postgresql" + rest)
+    connection.autocommit = True
+    return connection
 
 
 def _default_driver(scheme: str) -> str:

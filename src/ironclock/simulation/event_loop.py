@@ -81,6 +81,8 @@ class EventLoop:
         self.timeline = timeline
         self.start_ns = start_ns
         self.now = start_ns
+        self.requests = 0
+        """How many requests code of the rig has sent to something outside that can have changed it."""
         self.values_of_instant: list[list[Any]] = []
         """Lists of values that are right for this instant only. All are emptied when the clock moves."""
         self.several_wall_clocks = False

@@ -326,6 +326,7 @@ class OutsideWaits:
 
     def restart(self, exchange: Exchange, kind: Kind, shape: Any) -> None:
         """Begin an exchange again: a request was sent, or something was received."""
+        self._loop.requests += 1
         exchange.kind = kind
         exchange.shape = shape
         exchange.since_ns = self._loop.now

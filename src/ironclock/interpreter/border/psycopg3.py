@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from ..databases.postgres_clock import UNSET
+from ..databases.postgres_clock import UNSET, VERSION
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.patches import Attribute, Patch
@@ -18,6 +18,13 @@ if TYPE_CHECKING:
     from ..databases.database_clocks import DatabaseClocks
     from ..entered_rig import EnteredRig
 _LONG_S = 1e6
+_NO_CHANGE = ("UPDATE 0", "DELETE 0")  # what the server says of a statement that has found nothing to do
+
+
+def _cursor_of(gen: Any) -> Any:
+    """Return the cursor that a generator works for. None if it works for none."""
+    frame = getattr(gen, "gi_frame", None)
+    return None if frame is None or gen.__name__ != "_execute_gen" else frame.f_locals.get("self")
 
 
 def psycopg_patches(here: Here) -> list[Patch]:
@@ -33,9 +40,13 @@ def psycopg_patches(here: Here) -> list[Patch]:
             seams, call = _psycopg_call(world, self, gen)
 
             def run() -> Any:
+                requests, cursor = world.loop.requests, _cursor_of(gen)
                 _psycopg_clock(world, self, gen)
                 _psycopg_asks(world, self, gen)
-                return real(self, gen, *args, **kwargs)
+                result = real(self, gen, *args, **kwargs)
+                if world.loop.requests == requests + 1 and getattr(cursor, "statusmessage", "") in _NO_CHANGE:
+                    world.loop.requests = requests
+                return result
 
             if seams is None or call is None:
                 return run()
@@ -143,6 +154,8 @@ def _psycopg_clock(world: EnteredRig, connection: Any, gen: Any) -> None:
     clocks = world.border.database_clocks
     name = getattr(gen, "__name__", "")
     if not clocks.postgres_follows or name in _NO_STATEMENT:
+        return
+    if name.startswith("_execute") and gen.gi_frame.f_locals.get("query") == VERSION:
         return
     from psycopg import pq
 

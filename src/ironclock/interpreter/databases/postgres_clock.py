@@ -106,6 +106,8 @@ _NOT_CHANGED = f"""
     select format('the domain %s', t.oid::regtype), t.typdefault
     from pg_type t where t.typdefault is not null and {_of_the_application("typnamespace")}
 """
+VERSION = "select pg_current_snapshot()::text"
+"""Shows the transactions that have written something. The rig asks for it itself, and it reads no clock."""
 _BEGIN = "begin; set local search_path = pg_catalog; set local check_function_bodies = off; set local lock_timeout = "
 
 
