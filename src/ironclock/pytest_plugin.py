@@ -306,6 +306,8 @@ def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
     older_taps = rig_module.taps_of(made)
     with rig_module.held(made):
         result = yield
+    if not _has_failed(item):
+        rig_module.must_fit(made)
     _check_laws(item)
     if not _has_failed(item) and _is_of_this_test(item, made):
         test = getattr(getattr(item, "obj", None), "__code__", None)

@@ -1271,8 +1271,7 @@ class Rig:
         """
         if not laws:
             raise InputError("check has no laws; give ic.laws.nothing_lost() or other laws")
-        if self._replay is not None:
-            self._replay.must_fit()
+        self._must_fit()
         attention = self._simulation.attention
         check(laws, self.world, lambda law, judged: attention.judged(law) if judged else attention.judged_nothing(law))
 
@@ -1436,12 +1435,20 @@ class Rig:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        if self._left_for_good() and error is None:
+            self._must_fit()
+
+    def _left_for_good(self) -> bool:
+        """Leave the rig once; return True if nobody is in it any more."""
         self._depth -= 1
         if self._depth:
-            return
+            return False
         with signals.interrupts_deferred():
             self._leave()
-        if self._replay is not None and error is None:
+        return True
+
+    def _must_fit(self) -> None:
+        if self._replay is not None:
             self._replay.must_fit()
 
     def _held(self) -> AbstractContextManager[Rig]:
@@ -1455,9 +1462,9 @@ class Rig:
             self._holds -= 1
             raise
 
-    def _end_hold(self, *raised: Any) -> None:
+    def _end_hold(self, *_: Any) -> None:
         try:
-            self.__exit__(*raised)
+            self._left_for_good()
         finally:
             self._holds -= 1
 
@@ -1612,6 +1619,11 @@ def dead_workers_of(rig: Rig) -> list[str]:
 def deadlocks_of(rig: Rig) -> list[str]:
     """Return in words the tasks of a rig that nothing can wake any more."""
     return simulation_of(rig).host.deadlocks()
+
+
+def must_fit(rig: Rig) -> None:
+    """Raise `ReplayError` if a rig replays a token, and its story, which is over, does not fit it."""
+    rig._must_fit()
 
 
 def taps_of(rig: Rig) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 import signal
 import subprocess
 import sys
@@ -105,6 +106,54 @@ def test_a_finding_is_repeated_by_its_line_until_the_code_is_mended(desk: pytest
     several.stderr.fnmatch_lines(["*--ironclock-replay repeats one test, and 2 are chosen*"])
     broken = desk.runpytest(letter[0], "--ironclock-replay", letter[2][:-3])
     broken.stderr.fnmatch_lines(["*the replay token * is damaged*"])
+
+
+def test_every_line_that_repeats_a_finding_works_in_a_process_of_its_own(desk: pytest.Pytester) -> None:
+    """With fixtures that come after the rig, parameters, classes, and coroutines."""
+    desk.makepyfile(
+        test_desk="""
+        import asyncio
+        import pytest
+        import ironclock as ic
+        import booking
+
+        @pytest.fixture
+        def bank(rig):
+            return rig.service(ic.services.Ledger("bank"))
+
+        @pytest.fixture
+        def charge(rig, bank):
+            yield rig.job(lambda number: booking.charge(bank, number), name="charge", retry=booking.ATTEMPTS)
+            assert bank.postings
+
+        class TestFares:
+            @pytest.mark.parametrize("number", ["B-1", "B/2 x"])
+            def test_a_fare(self, rig, charge, number):
+                rig.enqueue(charge.call(number))
+                rig.run_dry()
+
+        def test_a_coroutine(rig, bank):
+            async def story():
+                rig.enqueue(rig.job(lambda: booking.charge(bank, "B-3"), name="later", retry=booking.ATTEMPTS))
+                await asyncio.sleep(60)
+            asyncio.run(story())
+
+        def test_two_rigs():
+            with ic.Rig():
+                pass
+            with ic.Rig() as other:
+                bank = other.service(ic.services.Ledger("bank"))
+                kind = other.job(lambda: booking.charge(bank, "B-4"), name="last", retry=booking.ATTEMPTS)
+                other.enqueue(kind)
+                other.run_dry()
+        """
+    )
+    lines = [line.split("repeat it: ")[1] for line in searched(desk).outlines if "repeat it:" in line]
+    assert len(lines) == 3
+    for line in lines:
+        again = desk.run(sys.executable, "-m", *shlex.split(line))
+        again.assert_outcomes(failed=1)
+        again.stdout.fnmatch_lines(["*BrokenLaw: a law is broken:*", "*is done 2 times*"])
 
 
 def test_the_tests_own_assertions_are_counted_and_not_reported(pytester: pytest.Pytester) -> None:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, TypeAlias
+from zlib import crc32
 
 from ..errors import InputError
 from ..foundation.durations import Duration, to_ns
@@ -43,6 +44,8 @@ class Reply:
         return (self.body if isinstance(self.body, str) else json.dumps(self.body)).encode()
 
 
+_LONGEST = 80  # characters of a body in a key
+
 Handler: TypeAlias = "Callable[[str, str, Any], Reply | Any]"
 """A function that gets method, path and body, and returns a `Reply`, or a body for a reply with status 200."""
 
@@ -59,6 +62,18 @@ class _Answer(FaultKind):
         self.status = status
 
 
+def _in_short(body: Any) -> str:
+    """Return a body as the end of a key, with a space before it. Empty: it has none."""
+    if body is None or body in (b"", ""):
+        return ""
+    if isinstance(body, bytes):
+        text = body.decode("utf-8", "replace")
+    else:
+        text = body if isinstance(body, str) else json.dumps(body, sort_keys=True, default=str)
+    text = " ".join(text.split())
+    return f" {text}" if len(text) <= _LONGEST else f" {text[:_LONGEST]}... ({crc32(text.encode()):08x})"
+
+
 class HttpService(Service):
     """A simulated HTTP service. It has one fault more than every `Service`: `answer`, an error status.
 
@@ -68,7 +83,8 @@ class HttpService(Service):
     - `handler`: a function that gets method, path and body, and returns a `Reply` or a body. Default None: every answer
       is 200 without a body.
     - `key`: a function that gets method, path and body, and returns what a request is about, for
-      `laws.once_per_key`. Default None: method and path. A request with the header ``Idempotency-Key`` is about that.
+      `laws.once_per_key`. Default None: method, path and body, so that two requests are about the same if they are
+      alike. A request with the header ``Idempotency-Key`` is about that.
     - `check`: a function of the body's bytes and the headers (names in small letters) that returns why the request is
       refused with 401; empty text: it is not. `signed_by` makes one for webhooks. Default None: nothing is refused.
 
@@ -162,7 +178,9 @@ class HttpService(Service):
 
     def _about(self, method: str, path: str, body: Any) -> Any:
         """Return what a request is about that does not say so itself."""
-        return f"{method} {path}" if self._key is None else self._key(method, path, body)
+        if self._key is not None:
+            return self._key(method, path, body)
+        return f"{method} {path}{_in_short(body)}"
 
     def _answered(self, now: int) -> Reply | None:
         subject = Subject(f"{self.name}.request", self._calls + 1, lambda: None)
