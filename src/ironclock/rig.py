@@ -111,9 +111,10 @@ class Rig:
     - `allow`: kinds of loose ends (`loose_ends`) that do not matter here. Default: none.
     - `stuck_after`: after how many real seconds in which nothing moves a run ends with `StuckError`. Default ``"20s"``.
     - `seams`: kinds of real calls at which faults can strike, without a change to the code: ``"sql"`` (statements and
-      commits), ``"files"`` (open, write, rename, fsync, remove), ``"http"`` (requests), ``"sockets"`` (connect, send).
-      Their seams are called ``before sql INSERT seats``, ``after http PUT /manifests``, ``halfway file write
-      fares.csv`` and so on. Default: none.
+      commits), ``"redis"`` (commands, pipelines and scripts that change something), ``"files"`` (open, write, rename,
+      fsync, remove), ``"http"`` (requests), ``"sockets"`` (connect, send). Their seams are called ``before sql INSERT
+      seats``, ``after redis LREM processing``, ``after http PUT /manifests``, ``halfway file write fares.csv`` and so
+      on. Default: none.
 
     Raises `InputError`, or one of its subclasses, for a value that cannot be used.
 
@@ -1360,16 +1361,20 @@ class Rig:
 
         held = read(token)
         replay = Replay(held, self._loop)
-        self._seams |= checked_seams(held.seams)
-        self._simulation.real_seams = self._seams
-        if self._border is not None:
-            self._border.switch_on(self._loop, self._seams)
+        self._switch_on(checked_seams(held.seams))
         self._decide_with(lambda loop: replay.control)
         if held.plan.start is not None:
             self._loop.begin_at(self._timeline.ns(held.plan.start))
         self._replay = replay
         if self._thread is not None:
             replay.enter()
+
+    def _switch_on(self, seams: frozenset[str]) -> None:
+        """Let more kinds of real calls be seams."""
+        self._seams |= seams
+        self._simulation.real_seams = self._seams
+        if self._border is not None:
+            self._border.switch_on(self._loop, self._seams)
 
     def _real_changes(self) -> int:
         seams = None if self._border is None else self._border.call_seams
@@ -1619,6 +1624,17 @@ def dead_workers_of(rig: Rig) -> list[str]:
 def deadlocks_of(rig: Rig) -> list[str]:
     """Return in words the tasks of a rig that nothing can wake any more."""
     return simulation_of(rig).host.deadlocks()
+
+
+def seams_of_databases(rig: Rig) -> frozenset[str]:
+    """Return the kinds of real calls that a rig's databases get."""
+    servers = [asked.server for asked in rig._databases if asked.server is not None]
+    return frozenset("redis" if server.kind == "key-value" else "sql" for server in servers)
+
+
+def switch_on(rig: Rig, seams: frozenset[str]) -> None:
+    """Let kinds of real calls be seams in a rig. Raises nothing for kinds that are seams already."""
+    rig._switch_on(seams)
 
 
 def must_fit(rig: Rig) -> None:

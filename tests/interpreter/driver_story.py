@@ -146,6 +146,27 @@ def aiomysql(port: int) -> None:
     )  # fmt: skip
 
 
+def redis(port: int) -> None:
+    import redis
+    from redis import asyncio as redis_asyncio
+
+    url = f"redis://127.0.0.1:{port}/0"
+
+    async def later() -> Any:
+        client = redis_asyncio.Redis.from_url(url)
+        await client.set("berth", 1, ex=60)
+        await asyncio.sleep(59)
+        return await client.get("berth"), await client.blpop("nobody", timeout=5), await client.get("berth")
+
+    with ic.Rig(seams=("redis",)) as rig:
+        rig.database(url)
+        client = redis.Redis.from_url(url)
+        client.pipeline().set("gate", 1).expire("gate", 10).execute()
+        time.sleep(10)
+        assert client.get("gate") is None
+        assert asyncio.run(later()) == (b"1", None, None)
+
+
 def httpcore(port: int) -> None:
     import httpcore
 

@@ -25,9 +25,9 @@ KNOWN = [(driver.module, driver.known) for driver in DRIVERS if driver.known is 
 
 @pytest.fixture(scope="module")
 def ports() -> Iterator[dict[str, int]]:
-    if missing() or servers.mariadb_missing():
-        pytest.skip(missing() or servers.mariadb_missing())
-    with PostgreSQL() as postgres, servers.MariaDB() as mariadb, servers.SlowHttp() as http:
+    if lacks := missing() or servers.mariadb_missing() or servers.redis_missing():
+        pytest.skip(lacks)
+    with PostgreSQL() as postgres, servers.MariaDB() as mariadb, servers.SlowHttp() as http, servers.Redis() as redis:
         with postgres.connect() as one:
             one.execute("create table berths (id int primary key, boats int)")
             one.execute("insert into berths values (1, 0)")
@@ -41,7 +41,7 @@ def ports() -> Iterator[dict[str, int]]:
         of_mariadb = dict.fromkeys(("pymysql", "aiomysql", "mysql.connector"), mariadb.port)
         yield {
             **dict.fromkeys(("psycopg", "psycopg2", "asyncpg"), postgres.port), **of_mariadb,
-            **dict.fromkeys(("httpcore", "aiohttp"), int(http.url.rpartition(":")[2].strip("/"))),
+            "redis": redis.port, **dict.fromkeys(("httpcore", "aiohttp"), int(http.url.rpartition(":")[2].strip("/"))),
         }  # fmt: skip
 
 

@@ -192,3 +192,28 @@ def test_an_error_for_a_thread_can_be_taken_back() -> None:
         assert set_error(ctypes.c_ulong(12345), ctypes.py_object(TooLong)) == 0
         rig.advance("10s")
         assert len(seen) == 5
+
+
+COLLECTED = """
+import gc
+import ironclock as ic
+from ironclock.interpreter.patching.real_threads import others_run
+
+class Connection:
+    def __init__(self):
+        self.me = self
+    def __del__(self):
+        others_run()  # as a connection does that rolls back when it is collected
+
+with ic.Rig():
+    gc.set_threshold(1, 1, 1)
+    for _ in range(2_000):
+        Connection()
+        others_run()
+print("done")
+"""
+
+
+def test_a_collection_while_the_threads_are_counted_ends() -> None:
+    done = subprocess.run([sys.executable, "-c", COLLECTED], capture_output=True, text=True, timeout=60, check=False)
+    assert done.stdout == "done\n", done.stderr

@@ -108,6 +108,39 @@ def test_a_finding_is_repeated_by_its_line_until_the_code_is_mended(desk: pytest
     broken.stderr.fnmatch_lines(["*the replay token * is damaged*"])
 
 
+def test_a_tests_own_assertions_are_a_law_if_it_says_so(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        """
+        import pytest
+        import ironclock as ic
+
+        @pytest.mark.laws(asserts=True, default=False)
+        def test_a_letter_arrives(rig):
+            sent = []
+            mail = rig.service(ic.services.Mail())
+
+            def tell():
+                try:
+                    mail.send("ada@tern-line.test", "hello")
+                    sent.append(1)
+                except ConnectionError:
+                    pass  # nobody tries again
+
+            rig.enqueue(rig.job(tell, retry=ic.Retry(5)))
+            rig.run_dry()
+            assert sent == [1]
+        """
+    )
+    result = searched(pytester)
+    assert result.ret == pytest.ExitCode.TESTS_FAILED
+    broken = "\n".join(section(result, "BROKEN LAWS"))
+    assert "tell-1, attempt 1, before mail.send: an error" in broken
+    (line,) = repeats(result)
+    again = pytester.runpytest(*line)
+    again.assert_outcomes(failed=1)
+    again.stdout.fnmatch_lines(["*AssertionError*", "*sent == [[]1[]]*"])
+
+
 def test_every_line_that_repeats_a_finding_works_in_a_process_of_its_own(desk: pytest.Pytester) -> None:
     """With fixtures that come after the rig, parameters, classes, and coroutines."""
     desk.makepyfile(
@@ -446,7 +479,7 @@ def test_laws_of_a_marker_hold_without_faults_as_well(pytester: pytest.Pytester)
             "a law of the marker is broken:",
             "there is no law 'nothing_lsot'; did you mean 'nothing_lost'?",
             "the law is nothing_lost itself; call it: ic.laws.nothing_lost(...)",
-            "has default=3; give laws, and default=False to leave out those of every test",
+            "has default=3; give laws, default=False to leave out those of every test, and asserts=True",
             "no job type has that name; did you mean 'sail'?",
             "test_without_a_rig has laws, and the test makes no rig",
         ):

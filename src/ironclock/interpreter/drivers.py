@@ -62,6 +62,7 @@ DRIVERS = (
     Driver("asyncpg", "border.asyncpg:asyncpg_patches", KnownVersions("asyncpg", "0.28.0", "0.32.0")),
     Driver("psycopg", "border.psycopg3:psycopg_patches", KnownVersions("psycopg", "3.1.8", "3.3.9")),
     Driver("psycopg2", "border.psycopg2:psycopg2_patches", KnownVersions("psycopg2-binary", "2.9.5", "2.9.13")),
+    Driver("redis", "border.redis_seams:redis_patches", KnownVersions("redis", "4.5.5", "8.1.0")),
     Driver("pymysql", "databases.mariadb:pymysql_patches", KnownVersions("PyMySQL", "1.0.2", "1.2.4")),
     Driver("aiomysql", "databases.mariadb:aiomysql_patches", KnownVersions("aiomysql", "0.1.1", "0.3.2")),
     Driver("MySQLdb", "databases.mariadb:mysqldb_patches"),

@@ -81,8 +81,8 @@ def probe(
     - `errors`: by the name of an effect or a job, what ``"fail"`` raises. Default: an error that fits.
     - `orders`: True (the default) runs what is due at one instant in other orders too.
     - `preemptions`: how often a job can be interrupted for another one in these orders. Default 2.
-    - `seams`: kinds of real calls at which faults are placed as well: ``"sql"``, ``"files"``, ``"http"``,
-      ``"sockets"``, as in `Rig`. Default: none.
+    - `seams`: kinds of real calls at which faults are placed as well: ``"sql"``, ``"redis"``, ``"files"``,
+      ``"http"``, ``"sockets"``, as in `Rig`. Default: none.
     - `lines`: modules at every line of which a job can be interrupted. Default: only at seams and locks.
     - `durations`: by the name of a job or an effect, a pair of the shortest and longest time that it takes.
     - `starts`: to which events the start of the story is moved, of ``"clock change"``, ``"month end"``, ``"leap day"``

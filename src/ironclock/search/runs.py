@@ -18,7 +18,7 @@ from ..foundation.source_location import innermost, spot
 from ..history.records import plain
 from ..laws.law import Breach, Law, as_breach, must_be_law, name_of_law
 from ..observers import observers, unobserved
-from ..rig import Rig, changes_of, decided, held, take_apart
+from ..rig import Rig, changes_of, decided, held, switch_on, take_apart
 from .fault_model import FaultModel
 from .interrupts import interrupts
 from .line_switches import Lines, telling
@@ -159,6 +159,8 @@ class SearchedStory:
         interrupts.check()
 
         def begin(rig: Rig) -> RunControl:
+            if self.player is not None and self.world:  # somebody else has made the rig
+                switch_on(rig, frozenset(self.world["seams"]))
             return decided(
                 rig,
                 lambda loop: RunControl(

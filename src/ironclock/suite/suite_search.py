@@ -64,6 +64,8 @@ class PassedTest:
     codes: set[CodeType]
     """The functions of the project that it called."""
     laws: TestLaws
+    seams: frozenset[str] = frozenset()
+    """The kinds of real calls to the databases of its rigs, at which faults are placed as well."""
 
 
 def history_marks(history: History, item: pytest.Item) -> array[int]:
@@ -143,7 +145,8 @@ class SuiteSearch:
         files = [str(one.item.path), *(code.co_filename for code in one.codes), *_conftests(one.item)]
         held = (
             own_files(), one.item.nodeid, [marks.tobytes() for marks in one.marks], self._model_key(),
-            [_law_key(law) for law in one.laws.all_given], one.laws.with_default, modules.digest(files, one.codes),
+            [_law_key(law) for law in one.laws.all_given], one.laws.with_default, one.laws.asserts, sorted(one.seams),
+            modules.digest(files, one.codes),
         )  # fmt: skip
         return hashlib.sha256(repr(held).encode()).hexdigest()
 
@@ -188,7 +191,8 @@ class _SearchOfRig:
         self._found = found
         self._tell_run = tell
         self._player = RepeatedTest(one.item, number, max(LONGEST_RUN_S, _LONGER * one.seconds))
-        self._searched = SearchedStory(_no_story, (), model, player=self._player)
+        world = {"seams": tuple(sorted(one.seams))} if one.seams else {}
+        self._searched = SearchedStory(_no_story, (), model, world, asserts=one.laws.asserts, player=self._player)
         self._jobs: dict[str, list[str]] = {}
 
     def run(self, until: float | None, runs: int | None) -> None:
@@ -197,7 +201,7 @@ class _SearchOfRig:
         plain_run = self._play()
         found.runs += 1
         self._tell_run()
-        if not self._searched.laws:
+        if not self._searched.laws and not self._searched.asserts:
             return
         runner = _TimedRunner(self._searched, until, self._note)
         runner.known = frozenset(place for place, _ in plain_run.seams)

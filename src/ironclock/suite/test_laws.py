@@ -28,6 +28,8 @@ class TestLaws:
     of_project: tuple[Law, ...] = ()
     """Those of ``[tool.ironclock]``. One that is about a job or an effect that the test does not have is left out."""
     with_default: bool = True
+    asserts: bool = False
+    """True if the test's own assertions are a law under faults as well."""
 
     @property
     def all_given(self) -> tuple[Law, ...]:
@@ -49,7 +51,7 @@ class TestLaws:
     @property
     def none(self) -> bool:
         """True if no law is asked of the test."""
-        return not (self.marked or self.of_project or self.with_default)
+        return not (self.marked or self.of_project or self.with_default or self.asserts)
 
     def check_marked(self, worlds: Sequence[World]) -> None:
         """Raise `BrokenLaw` if a law of the markers does not hold."""
@@ -82,15 +84,16 @@ class _IfItApplies:
 def laws_of(item: pytest.Item, of_project: Sequence[Law] = ()) -> TestLaws:
     """Return the laws of a test. Raises `pytest.UsageError` for a marker that cannot be used."""
     found: list[Law] = []
-    with_default = True
+    with_default, asserts = True, False
     for marker in reversed(list(item.iter_markers("laws"))):
-        unknown = sorted(marker.kwargs.keys() - {"default"})
-        if unknown or not isinstance(marker.kwargs.get("default", True), bool):
-            raise pytest.UsageError(
-                f"the laws marker of {item.nodeid} has {unknown[0] if unknown else 'default'}="
-                f"{next(iter(marker.kwargs.values()))!r}; give laws, and default=False to leave out those of every test"
-            )
+        for name, value in marker.kwargs.items():
+            if name not in ("default", "asserts") or not isinstance(value, bool):
+                raise pytest.UsageError(
+                    f"the laws marker of {item.nodeid} has {name}={value!r}; give laws, default=False to leave out "
+                    "those of every test, and asserts=True to judge the test's own assertions as well"
+                )
         with_default = marker.kwargs.get("default", with_default)
+        asserts = marker.kwargs.get("asserts", asserts)
         for law in _each(marker.args):
             try:
                 if isinstance(law, str):
@@ -99,7 +102,7 @@ def laws_of(item: pytest.Item, of_project: Sequence[Law] = ()) -> TestLaws:
             except IronClockError as error:
                 raise pytest.UsageError(f"the laws marker of {item.nodeid}: {error}") from None
             found.append(law)
-    return TestLaws(tuple(found), tuple(of_project), with_default)
+    return TestLaws(tuple(found), tuple(of_project), with_default, asserts)
 
 
 def _each(given: Iterable[Any]) -> Iterator[Any]:

@@ -76,14 +76,11 @@ class CallSeams:
         drop: Callable[[Any], Awaitable[Any]] | None = None,
     ) -> Any:  # fmt: skip
         """Await a call, with its seams. Parameters as in `around`. `drop` closes a result that nobody gets."""
-        with _TranslatedErrors(own):
-            await pass_seam_in_coroutine(self.loop, f"before {what}")
+        await self.before_async(what, own)
         result = await call()
         if changed is not None:
-            self.changes += changed(result)
             try:
-                with _TranslatedErrors(own):
-                    await pass_seam_in_coroutine(self.loop, f"after {what}")
+                await self.after_async(what, own, changed(result))
             except Exception:
                 if drop is not None:
                     await drop(result)
@@ -98,6 +95,17 @@ class CallSeams:
         """Pass the seam after a call."""
         self.changes += changed
         self._pass(f"after {what}", own)
+
+    async def before_async(self, what: str, own: OwnError) -> None:
+        """Do what `before` does in a coroutine."""
+        with _TranslatedErrors(own):
+            await pass_seam_in_coroutine(self.loop, f"before {what}")
+
+    async def after_async(self, what: str, own: OwnError, changed: bool = True) -> None:
+        """Do what `after` does in a coroutine."""
+        self.changes += changed
+        with _TranslatedErrors(own):
+            await pass_seam_in_coroutine(self.loop, f"after {what}")
 
     def _pass(self, seam: str, own: OwnError) -> None:
         hook = self.loop.fault_hook

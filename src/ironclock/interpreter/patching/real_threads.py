@@ -2,11 +2,28 @@
 
 from __future__ import annotations
 
+import gc
 import sys
-from types import CodeType
+from types import CodeType, FrameType
 from typing import Any
 
-current_frames = sys._current_frames
+
+def _without_collection() -> dict[int, FrameType]:
+    """Return the frame of each real thread, by its number.
+
+    Until Python 3.12 a collection can begin while the interpreter makes this list, under a lock of its own. What is
+    collected there, such as a connection that rolls back, would wait for that lock for ever if it asks as well.
+    """
+    enabled = gc.isenabled()
+    gc.disable()
+    try:
+        return sys._current_frames()
+    finally:
+        if enabled:
+            gc.enable()
+
+
+current_frames = sys._current_frames if sys.version_info >= (3, 12) else _without_collection
 GRACE_S = 0.05
 """How long, in real seconds, a wait gives other real threads before it lets simulated time pass."""
 

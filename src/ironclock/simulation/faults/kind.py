@@ -23,7 +23,7 @@ Operation: TypeAlias = Literal[
 SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit", "ack")
 """The seams of every job. ``before NAME`` and ``after NAME`` of an effect are seams as well."""
 
-REAL_CALLS = {"sql": "sql", "file": "files", "http": "http", "socket": "sockets"}
+REAL_CALLS = {"sql": "sql", "redis": "redis", "file": "files", "http": "http", "socket": "sockets"}
 """Kinds of real calls that can be seams, by the first word of their names."""
 
 

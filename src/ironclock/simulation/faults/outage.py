@@ -47,7 +47,7 @@ def service_of(seam: str) -> str:
     kind, _, call = about.partition(" ")
     if kind == "http":
         return f"http {call.partition(' ')[2].partition('/')[0]}"
-    return kind if kind in ("sql", "file", "socket") else about.partition(".")[0]
+    return kind if kind in ("sql", "redis", "file", "socket") else about.partition(".")[0]
 
 
 class QueueOutage(NamedTuple):
