@@ -1632,6 +1632,11 @@ def seams_of_databases(rig: Rig) -> frozenset[str]:
     return frozenset("redis" if server.kind == "key-value" else "sql" for server in servers)
 
 
+def uses_servers(rig: Rig) -> bool:
+    """Return True if code of a rig has asked real servers."""
+    return bool(rig._databases) or (rig._border is not None and bool(rig._border.outside.traffic))
+
+
 def switch_on(rig: Rig, seams: frozenset[str]) -> None:
     """Let kinds of real calls be seams in a rig. Raises nothing for kinds that are seams already."""
     rig._switch_on(seams)

@@ -70,10 +70,9 @@ def test_only_what_changes_something_is_a_seam(url: str, kind: str) -> None:
             list(commands(redis.Redis.from_url(url)))
 
         async def berth_async() -> None:
-            client = redis_asyncio.Redis.from_url(url)
-            for awaited in commands(client):
-                await awaited
-            await client.aclose()
+            async with redis_asyncio.Redis.from_url(url) as client:
+                for awaited in commands(client):
+                    await awaited
 
         rig.enqueue(rig.job(berth if kind == "sync" else berth_async, retry=ic.Retry(5)))
         rig.run_dry()
@@ -149,16 +148,18 @@ def test_an_error_is_that_of_the_package_and_a_fault_names_the_place(url: str) -
             except redis.ConnectionError as error:
                 seen.append((str(error), client.get("berth:4")))
 
+        kind = rig.job(berth)
         rig.faults.fail("berth", at="after redis SET berth:*", attempts=1)
-        job = rig.enqueue(rig.job(berth))
+        job = rig.enqueue(kind)
         rig.settle()
         assert job.state == "done"
     ((error, value),) = seen
     assert error
     assert value == b"1", "the answer was lost, and the server has done it"
     with pytest.raises(ic.InputError, match=r"no seams; give Rig\(seams='redis'\)"), ic.Rig() as rig:
+        kind = rig.job(lambda: None, name="berth")
         rig.faults.fail("berth", at="after redis SET berth:*")
-        rig.enqueue(rig.job(lambda: None, name="berth"))
+        rig.enqueue(kind)
         rig.settle()
 
 
@@ -173,13 +174,12 @@ def test_two_coroutines_pass_their_own_seams(url: str) -> None:
                 return "lost"
 
         async def both() -> list[Any]:
-            client = redis_asyncio.Redis.from_url(url)
-            await client.delete("port", "starboard")
-            found = list(await asyncio.gather(one(client, "port"), one(client, "starboard")))
-            await client.aclose()
-            return found
+            async with redis_asyncio.Redis.from_url(url) as client:
+                await client.delete("port", "starboard")
+                return list(await asyncio.gather(one(client, "port"), one(client, "starboard")))
 
-        rig.faults.fail("both", at="before redis INCR starboard", attempts=1)
-        job = rig.enqueue(rig.job(both))
+        kind = rig.job(both)
+        rig.faults.fail("both", at="before redis INCRBY starboard", attempts=1)
+        job = rig.enqueue(kind)
         rig.settle()
         assert job.result == [1, "lost"]

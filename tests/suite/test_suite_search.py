@@ -128,7 +128,7 @@ def test_a_tests_own_assertions_are_a_law_if_it_says_so(pytester: pytest.Pyteste
 
             rig.enqueue(rig.job(tell, retry=ic.Retry(5)))
             rig.run_dry()
-            assert sent == [1]
+            assert sent
         """
     )
     result = searched(pytester)
@@ -138,7 +138,7 @@ def test_a_tests_own_assertions_are_a_law_if_it_says_so(pytester: pytest.Pyteste
     (line,) = repeats(result)
     again = pytester.runpytest(*line)
     again.assert_outcomes(failed=1)
-    again.stdout.fnmatch_lines(["*AssertionError*", "*sent == [[]1[]]*"])
+    again.stdout.fnmatch_lines(["E*assert []*"])
 
 
 def test_every_line_that_repeats_a_finding_works_in_a_process_of_its_own(desk: pytest.Pytester) -> None:

@@ -105,7 +105,11 @@ class EffectTap(Replacement):
                 bound.apply_defaults()
                 named = dict(bound.arguments)
         key = self._key(*args, **kwargs) if callable(self._key) else None if self._key is None else named.get(self._key)
-        shown = {name: plain(value) for name, value in named.items() if name != self._key and not _is_left_out(value)}
+        shown = {
+            name: plain(value)
+            for name, value in named.items()
+            if name not in (self._key, "self", "cls") and not _is_left_out(value)
+        }
         return key, shown
 
     def __repr__(self) -> str:

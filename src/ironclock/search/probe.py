@@ -161,6 +161,8 @@ def _probe(
     runner = _runner(searched, executor, count, address)
     other = OtherSeed(searched, history)
     try:
+        if plain.uses_servers:
+            other.check()  # not beside the search: both would write to one server
         if resume is not None:
             runner = SavedRunner(
                 runner, resume, {"story": history.digest(), "scope": repr((scope, searched.model, searched.lines))}

@@ -18,7 +18,7 @@ from ..foundation.source_location import innermost, spot
 from ..history.records import plain
 from ..laws.law import Breach, Law, as_breach, must_be_law, name_of_law
 from ..observers import observers, unobserved
-from ..rig import Rig, changes_of, decided, held, switch_on, take_apart
+from ..rig import Rig, changes_of, decided, held, switch_on, take_apart, uses_servers
 from .fault_model import FaultModel
 from .interrupts import interrupts
 from .line_switches import Lines, telling
@@ -103,6 +103,8 @@ class RunResult:
     """The jobs that failed for good or are still open, in words, of a run without moves whose seams were noted."""
     points: tuple[Move, ...] = ()
     done: tuple[Move, ...] = ()
+    uses_servers: bool = False
+    """True if a run whose seams were noted has asked a real server: two at a time would be in each other's way."""
 
 
 _UNEVENTFUL = RunResult()
@@ -132,9 +134,11 @@ class SearchedStory:
             in_outage = control.in_outage
             broken, raised = ([], "") if in_outage else self.judge(rig, plan, ended)
             failed = _failed_jobs(rig) if notes_seams and plan == Plan() else ()
+            asks_servers = notes_seams and uses_servers(rig)
             del rig, played
         done = tuple(control.done) if broken or notes_switches else ()
-        if not (broken or raised or ended or done or control.seams or control.points or control.unspent or in_outage):
+        eventful = broken or raised or ended or done or control.seams or control.points or control.unspent
+        if not (eventful or in_outage or asks_servers):
             return _UNEVENTFUL  # one object for most runs, so that it is sent only once
         return RunResult(
             tuple(Broken(breach.law, breach.words) for breach in broken),
@@ -147,6 +151,7 @@ class SearchedStory:
             failed,
             tuple(control.points),
             done,
+            asks_servers,
         )
 
     @contextmanager

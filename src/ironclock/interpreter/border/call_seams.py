@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 from urllib.parse import urlsplit
 
 from ...errors import InputError, ResponseLost, ServiceError, nearest
-from ...simulation.faults.kind import REAL_CALLS
+from ...simulation.faults.kind import INJECTED, REAL_CALLS
 from ...simulation.faults.seam_faults import pass_seam_in_coroutine
 from ..patching.real_functions import real_fstat
 from ..tasks.end_without_handlers import ending
@@ -159,7 +159,7 @@ class _TranslatedErrors:
         return None
 
     def __exit__(self, kind: Any, error: BaseException | None, traceback: object) -> None:
-        if type(error) in (ServiceError, ResponseLost):
+        if type(error) in (ServiceError, ResponseLost) or (type(error) is ConnectionError and str(error) == INJECTED):
             raise self._own(str(error)) from None
 
 

@@ -23,6 +23,9 @@ Operation: TypeAlias = Literal[
 SEAMS = ("start", "sleep", "enqueue", "after enqueue", "commit", "after commit", "ack")
 """The seams of every job. ``before NAME`` and ``after NAME`` of an effect are seams as well."""
 
+INJECTED = "injected by faults.fail"
+"""What an error says that nobody has chosen. At the seam of a real call it becomes one of the package called."""
+
 REAL_CALLS = {"sql": "sql", "redis": "redis", "file": "files", "http": "http", "socket": "sockets"}
 """Kinds of real calls that can be seams, by the first word of their names."""
 

@@ -17,7 +17,7 @@ from .crash import CRASH
 from .deliveries import DELAY, DELIVER_TWICE, FETCH_EARLY, LOSE_ACK
 from .fail import FAIL
 from .hang import HANG
-from .kind import SEAMS, ErrorLike, FaultKind, Strike
+from .kind import INJECTED, SEAMS, ErrorLike, FaultKind, Strike
 from .outage import QueueOutage
 from .placed import Aim, PlacedFault, PlacedFaults
 from .refuse_enqueue import REFUSE_ENQUEUE
@@ -136,7 +136,7 @@ class Faults:
 
     def fail(
         self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
-        when: When = None, error: ErrorLike = ConnectionError("injected by faults.fail"), at: str = "start",
+        when: When = None, error: ErrorLike = ConnectionError(INJECTED), at: str = "start",
         visits: Numbers = None, takes: Duration = 0,
     ) -> Fault:  # fmt: skip
         """Make attempts raise an error.
