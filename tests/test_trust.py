@@ -102,6 +102,10 @@ HONEST = {
         "rig.enqueue(confirm, 7); rig.jobs(confirm, where=lambda job: job.args == (8,)).one()",
         r"found none; without where= there are 1:\s+E?\s+<job confirm-1\(7\): ready>",
     ),
+    "a wrong assertion in a job that is tried again later": (
+        'rig.enqueue(weigh, 12, retry=ic.Retry(5, "1h")); rig.advance("10m")',
+        r"nobody looked at <job weigh-1\(12\): backing-off.*>, whose last attempt failed with AssertionError: too heavy",
+    ),
 }  # fmt: skip
 
 SHORT = {
@@ -145,6 +149,26 @@ SHORT = {
     ),
     "a dead job that a law is about": (
         'job = rig.enqueue(weigh, 12); rig.settle(); rig.check(ic.laws.attempts_at_most("weigh", 1))'
+    ),
+    "a failing job that is looked at": (
+        'job = rig.enqueue(weigh, 12, retry=ic.Retry(5, "1h")); rig.advance("10m"); assert job.state == "backing-off"'
+    ),
+    "a job that fails for something that is down": (
+        "def lands():\n        raise ConnectionError('no harbour')\n"
+        "    rig.enqueue(lands, retry=ic.Retry(5, '1h')); rig.advance('10m')"
+    ),
+    "a dead job whose story is read": (
+        'job = rig.enqueue(weigh, 12); rig.settle(); assert "too heavy" in job.story()'
+    ),
+    "a function that was never enqueued": "rig.enqueue(confirm, 7); rig.settle(); assert not rig.jobs(weigh)",
+    "no attempt is no fault": (
+        "rig.faults.fail(rig.job(confirm), attempts=range(1, 1)); rig.enqueue(confirm, 7); rig.settle()"
+    ),
+    "mocks in place of jobs": (
+        "sends = mock.Mock(name='app.send_mail', return_value=None); later = mock.AsyncMock(return_value=None)\n"
+        "    rig.enqueue(sends, 'ada'); rig.enqueue(later); rig.enqueue(mock.MagicMock(), 1); rig.settle()\n"
+        "    sends.assert_called_once_with('ada'); later.assert_awaited_once()\n"
+        "    assert rig.jobs().names == ['send_mail', 'AsyncMock', 'MagicMock']"
     ),
     "what is allowed in the test": (
         'rig.allow("dead jobs", "idle taps"); rig.tap(put); rig.enqueue(weigh, 12); rig.settle()'
@@ -237,6 +261,21 @@ def test_a_difference_is_a_table(pytester: pytest.Pytester, wanted: str, table: 
     result.assert_outcomes(failed=1)
     told = result.stdout.str()
     assert all(line in told for line in table), told
+
+
+def test_a_loose_end_is_not_the_failure_that_a_test_expects(pytester: pytest.Pytester) -> None:
+    marks = ["xfail", "xfail(strict=True)", "xfail(raises=AssertionError)"]
+    pytester.makepyfile(
+        APPLICATION
+        + "".join(
+            f"\n@pytest.mark.{mark}\ndef test_{n}(rig):\n    rig.enqueue(weigh, 12)\n    rig.settle()\n"
+            for n, mark in enumerate(marks)
+        )
+        + "\n@pytest.mark.xfail(strict=True)\ndef test_expected(rig):\n    assert not rig.enqueue(confirm, 7)\n"
+    )
+    result = pytester.runpytest("-n0")
+    result.assert_outcomes(failed=3, xfailed=1)
+    result.stdout.fnmatch_lines(["*nobody looked at the dead job <job weigh-1(12): dead, 1 attempt>*"])
 
 
 def test_loose_ends_are_allowed_by_a_marker_and_a_setting(pytester: pytest.Pytester) -> None:

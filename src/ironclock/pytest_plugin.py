@@ -355,7 +355,7 @@ def _is_of_this_test(item: pytest.Item, rig: Rig) -> bool:
     return any(made is rig and definition.scope == "function" for found in known.values() for definition, made in found)
 
 
-@pytest.hookimpl(wrapper=True)
+@pytest.hookimpl(wrapper=True, tryfirst=True)
 def pytest_runtest_makereport(
     item: pytest.Item, call: pytest.CallInfo[None]
 ) -> Generator[None, pytest.TestReport, pytest.TestReport]:
@@ -363,6 +363,9 @@ def pytest_runtest_makereport(
     if call.excinfo is not None and item.stash.get(_rigs, None):
         _hide_own_frames()
     report = yield
+    if hasattr(report, "wasxfail") and call.excinfo is not None and _is_loose_end(call.excinfo.value):
+        report.outcome = "failed"  # what the test says less than it seems is not the mistake that it expects
+        del report.wasxfail
     if call.excinfo is not None and report.failed and _is_loose_end(call.excinfo.value):
         report.longrepr = call.excinfo.getrepr(style="value")  # the frames are those of the plugin
     if report.failed and call.when in ("setup", "call"):

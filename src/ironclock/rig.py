@@ -1230,7 +1230,8 @@ class Rig:
         - `state`: a state, or several (see `Job.state`).
         - `where`: a function of the `Job` that returns True for those wanted.
 
-        Raises `UnknownJob` for a name that the rig does not know, and `InputError` for an unknown state.
+        Raises `UnknownJob` for text that is no name of a job type that the rig knows, and `InputError` for an unknown
+        state. A function of which there are no jobs is no error.
 
         Example::
 
@@ -1312,6 +1313,8 @@ class Rig:
         - ``"idle taps"``: a tap that the test has put and that was never called.
         - ``"idle laws"``: a law that found nothing to judge.
         - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
+        - ``"failing jobs"``: an open job whose last attempt has failed with a mistake in its code (`AssertionError`,
+          `TypeError`, `NameError`, `AttributeError`, `ImportError`), and at which the test has not looked.
         - ``"hidden errors"``: an error of the rig that the code under test has swallowed.
         - ``"real clocks"``: a statement that read the real clock of a database.
         - ``"dead workers"``: a worker loop that has ended with an error at which the test has not looked.

@@ -15,11 +15,15 @@ LooseEnd: TypeAlias = Literal[
     "idle taps",
     "idle laws",
     "dead jobs",
+    "failing jobs",
     "hidden errors",
     "real clocks",
     "dead workers",
     "deadlocks",
 ]
+_OPEN = ("held", "ready", "running", "backing-off")
+_MISTAKES = (AssertionError, TypeError, NameError, AttributeError, ImportError)
+"""Errors that are a mistake in the code, and no failure of something that it talks to."""
 KINDS: tuple[str, ...] = get_args(LooseEnd)
 
 
@@ -33,7 +37,7 @@ class WatchedJob(Protocol):
 
 
 class Attention:
-    """What the test of one rig has asked for, and which dead jobs it has looked at."""
+    """What the test of one rig has asked for, and which failed jobs it has looked at."""
 
     def __init__(self, allowed: Iterable[LooseEnd] = ()) -> None:
         self.allowed: set[str] = set()
@@ -47,7 +51,7 @@ class Attention:
         self.real_clocks: list[str] = []
         """Statements that have read the real clock of a database, in words with the place."""
         self._asked = 0  # how many of the errors `newly_swallowed` has looked at
-        self._dead: set[int] = set()
+        self._looked: set[int] = set()
 
     def allow(self, kinds: Iterable[LooseEnd]) -> None:
         """Allow kinds of loose ends. Raises `InputError` for an unknown one."""
@@ -69,8 +73,8 @@ class Attention:
         self.idle_laws[law] = ""
 
     def looked_at(self, job: WatchedJob) -> None:
-        """Note that the test has looked at the state or the error of a dead job."""
-        self._dead.add(job.number)
+        """Note that the test has looked at what became of a job that has failed."""
+        self._looked.add(job.number)
 
     def raised(self, error: BaseException) -> None:
         """Note an error of the rig that code under test can swallow."""
@@ -121,7 +125,12 @@ class Attention:
             "dead jobs": [
                 f"nobody looked at the dead job {job!r}: {type(job.error).__name__}: {job.error}"
                 for job in jobs
-                if job.state == "dead" and job.number not in self._dead
+                if job.state == "dead" and job.number not in self._looked
+            ],
+            "failing jobs": [
+                f"nobody looked at {job!r}, whose last attempt failed with {type(job.error).__name__}: {job.error}"
+                for job in jobs
+                if isinstance(job.error, _MISTAKES) and job.state in _OPEN and job.number not in self._looked
             ],
             "hidden errors": [
                 f"the code under test has swallowed {type(error).__name__} [{place}]: {error}"

@@ -100,7 +100,7 @@ def data_of(record: Record, timeline: Timeline | InstantTexts) -> dict[str, Any]
 
 
 _OF_EFFECTS = ("effect", "outcome", "key")
-_ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+")
+_ADDRESS = re.compile(r" at 0x[0-9a-fA-F]+| id='\d{9,}'")  # the second one is a mock's
 
 
 def plain(value: Any, depth: int = 0) -> Any:

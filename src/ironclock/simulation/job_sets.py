@@ -194,7 +194,8 @@ def chosen(
     asked = []
     wanted = None
     if name is not None:
-        wanted = broker.known_name(name)
+        # A function or a job type is no wrong name: if it is unknown, there are no jobs of it.
+        wanted = broker.known_name(name) if isinstance(name, str) else broker.name_of(name)
         asked.append(f"name {wanted}")
     states: tuple[str, ...] | None = None
     if state is not None:

@@ -521,12 +521,12 @@ class Job(Generic[R_co]):
             rig.settle()
             print(job.story())
         """
-        return self._live.home.story_of(self._live)
+        return self._live.home.story_of(self._looked_at())
 
     def _looked_at(self) -> LiveJob:
         """Note that somebody has looked at what became of the job."""
         live = self._live
-        if live.state == "dead":
+        if live.error is not None:
             live.home.attention.looked_at(live)
         return live
 

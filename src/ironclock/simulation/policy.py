@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, fields
 from datetime import timedelta
+from functools import partial
 from types import FunctionType, MethodType
 from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, Protocol, TypeVar
 
@@ -344,8 +345,24 @@ def _takes(given: Duration | Spread | Mapping[str, Any]) -> int | Spread:
     return found.ns if isinstance(found, Fixed) else found
 
 
+def _whole(fn: Any) -> Any:
+    """Return the function behind partial ones. Whatever else has an attribute `func` is left as it is: a mock has every
+    attribute, without an end."""
+    while isinstance(fn, partial):
+        fn = fn.func
+    return fn
+
+
+def _name_of_stand_in(fn: Any) -> str:
+    """Return the name of what a mock of `unittest.mock` replaces. Empty for anything else, and if it has none."""
+    if not any(cls.__module__ == "unittest.mock" for cls in type(fn).__mro__):
+        return ""
+    name = vars(fn).get("_mock_name")
+    return name.rpartition(".")[2] if isinstance(name, str) else ""
+
+
 def _code_flags(fn: Any) -> int:
-    fn = getattr(fn, "func", fn)  # functools.partial
+    fn = _whole(fn)
     fn = getattr(fn, "__func__", fn)
     code = getattr(fn, "__code__", None)
     if code is None and not isinstance(fn, type) and callable(fn):
@@ -385,8 +402,7 @@ def job_name(fn: Any) -> str:
     """Return the name of a callable. Raises `InputError` if it cannot be called."""
     if not callable(fn):
         raise InputError(f"the job is {fn!r} ({type(fn).__name__}), which cannot be called; give a function")
-    while not hasattr(fn, "__name__") and hasattr(fn, "func"):  # functools.partial
-        fn = fn.func
-    name = str(getattr(fn, "__name__", type(fn).__name__))
+    fn = _whole(fn)
+    name = str(_name_of_stand_in(fn) or getattr(fn, "__name__", type(fn).__name__))
     of = getattr(fn, "__self__", None) if type(fn) is MethodType else None
     return f"{of.__name__}.{name}" if isinstance(of, type) else name  # a class method: the class tells which one

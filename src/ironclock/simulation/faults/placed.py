@@ -155,8 +155,8 @@ class PlacedFaults:
         text = self._timeline.text
         lines = []
         for fault in self.ever:
-            if fault.struck or fault.chance is not None:
-                continue
+            if fault.struck or fault.chance is not None or fault.aim.numbers == frozenset():
+                continue  # no number at all says that there is no fault
             aim, why = fault.aim, ""
             if fault.missed:
                 why = f"; {', '.join(sorted(fault.missed))}"
