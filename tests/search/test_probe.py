@@ -695,3 +695,27 @@ def test_a_worker_that_dies_leaves_what_it_holds_free() -> None:
     found = ic.probe(story, ic.laws.nothing_lost(), faults=["crash"])
     assert not found, found
     assert found.coverage.tried >= 4
+
+
+@pytest.mark.exhaustive
+def test_a_run_that_never_ends_is_given_up_and_named() -> None:
+    """The handler of the code swallows the error of the search too, again and again."""
+
+    def story(rig: ic.Rig) -> None:
+        mail = rig.service(ic.services.Mail())
+
+        def work() -> None:
+            while True:
+                try:
+                    mail.send("ada", "hello")
+                except ConnectionError:
+                    while True:
+                        pass
+                return
+
+        rig.enqueue(rig.job(work).call())
+        rig.run_dry()
+
+    found = ic.probe(story, depth=1, faults=["fail"], orders=False, runs=20)
+    assert found.coverage.given_up >= 1
+    assert "took too long, and was given up: work-1, attempt 1, before mail.send: an error" in str(found)

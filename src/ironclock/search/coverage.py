@@ -39,6 +39,8 @@ class Coverage:
     """How many other starts were tried."""
     ended_early: int = 0
     """In how many runs the story itself raised an error. The laws were checked in those runs too."""
+    given_up: int = 0
+    """How many of these runs took much longer than the story does without faults, and were given up."""
     in_outage: int = 0
     """In how many runs an outage lasted until the end of the story. Their laws were not checked."""
     runs: int = 1
@@ -82,6 +84,8 @@ class Coverage:
             lines.append(
                 f"{self.ended_early} runs in which the story itself raised an error; their laws were checked too"
             )
+        if self.given_up:
+            lines.append(f"{self.given_up} of these took much longer than the story does, and were given up")
         if self.in_outage:
             lines.append(f"{self.in_outage} runs that ended in an outage; their laws were not checked")
         lines += [f"not tried: {reason}" for reason in self.why]

@@ -14,6 +14,7 @@ from ..errors import InputError, LawError, RigStateError
 from ..foundation.durations import Duration, spell
 from ..interpreter.border.call_seams import checked_seams
 from ..interpreter.installation import entered
+from ..interpreter.patching.clock_functions import REAL
 from ..laws.job_laws import no_deadlock, nothing_lost
 from ..laws.law import Law
 from ..schedules.schedule import Schedule
@@ -148,12 +149,19 @@ def probe(
         code.restore()
 
 
+_LEAST_LIMIT_S = 5.0
+_LONGER = 20
+# A run is given up after so many times what the story takes, in real time.
+
+
 def _probe(
     searched: SearchedStory, scope: Scope, starts: tuple[str, ...], executor: Executor | None, count: int,
     address: str | None, resume: str | PathLike[str] | None, progress: Callable[[Progress], None] | None,
 ) -> Findings:  # fmt: skip
     history = check_deterministic(searched, lambda searched, history: OtherSeed(searched, history).same())
+    began = REAL["monotonic"]()
     plain = searched.run(Plan(), notes_seams=True)
+    searched = replace(searched, longest_s=max(_LEAST_LIMIT_S, _LONGER * (REAL["monotonic"]() - began)))
     _must_answer(plain, Plan())
     _must_end(plain)
     if starts:

@@ -13,9 +13,10 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, NamedTuple, Protocol, TypeAlias
 
-from ..errors import IronClockError
+from ..errors import IronClockError, StuckError
 from ..foundation.source_location import innermost, spot
 from ..history.records import plain
+from ..interpreter.installation import ending_within
 from ..laws.law import Breach, Law, as_breach, must_be_law, name_of_law
 from ..observers import observers, unobserved
 from ..rig import Rig, changes_of, decided, held, switch_on, take_apart, uses_servers
@@ -123,6 +124,8 @@ class SearchedStory:
     """True if the assertions of the story count as a law, and any error that it raises although nothing goes wrong."""
     player: Player | None = None
     """What plays the story. None: it is a function of a rig."""
+    longest_s: float = 0.0
+    """After how many real seconds a run is given up. 0: never."""
 
     def run(
         self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
@@ -195,7 +198,8 @@ class SearchedStory:
                 rig = Rig(**(self.world if plan.start is None else {**self.world, "start": plan.start}))
             control = begin(rig)
             ended: BaseException | None = None
-            with self._at_lines(control), held(rig):
+            limit = contextlib.nullcontext() if not self.longest_s else ending_within(self.longest_s)
+            with self._at_lines(control), held(rig), limit:
                 try:
                     self.story(rig)
                 except (KeyboardInterrupt, GeneratorExit):
@@ -203,8 +207,9 @@ class SearchedStory:
                 except BaseException as error:  # an exit as well: it would end the search
                     ended = error
                     # Its jobs continue without the story: its end says nothing about them.
-                    with contextlib.suppress(IronClockError):
-                        rig.run_dry()
+                    if not isinstance(error, StuckError):
+                        with contextlib.suppress(IronClockError):
+                            rig.run_dry()
             try:
                 yield Played(rig, control, ended)
             finally:

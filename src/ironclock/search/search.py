@@ -10,6 +10,7 @@ from itertools import accumulate, islice
 from math import gcd
 from typing import TypeVar
 
+from ..interpreter.border.watchdog import TOO_LONG
 from .coverage import Coverage
 from .plan import LASTING, Move, Place, Plan
 from .runners import Runner, RunRequest, perform
@@ -346,12 +347,22 @@ class Search:
             if close is not None:
                 close()
 
+    def _given_up(self, plan: Plan) -> None:
+        """Note a run that was given up, the first one with what went wrong in it."""
+        if not self.coverage.given_up:
+            self.coverage.notes.append(
+                f"the first run that took too long, and was given up: {'; '.join(plan.describe())}"
+            )
+        self.coverage.given_up += 1
+
     def _note(self, plan: Plan, result: RunResult) -> bool:
         """Note which laws a run broke. Return True if a law is broken for the first time."""
         if result.raised:
             raise LawRaised(plan, result.raised)
         if result.ended and plan.moves:
             self.coverage.ended_early += 1
+            if TOO_LONG in result.ended:
+                self._given_up(plan)
         self.coverage.in_outage += result.in_outage
         new = False
         for law in dict.fromkeys(one.law for one in result.broken):
