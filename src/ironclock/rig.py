@@ -746,11 +746,12 @@ class Rig:
         takes over expiry, blocking commands and whatever else has to do with time. Returns the `KeyValueServer` then,
         with its faults; else None.
 
-        Parameters: `database` is a URL; an engine, session maker, session or connection of SQLAlchemy;
-        ``django.db.connection``; a connection or a pool of psycopg, psycopg2 or asyncpg; a connection of a MySQL
-        driver; or a function that returns one of these. `when_used`: True waits until a driver sends a statement, or
-        connects to a key-value server, so that a test that uses no database needs no server; it returns None. Default
-        False.
+        Parameters: `database` is a URL; the words of libpq (``"host=127.0.0.1 dbname=bookings"``); the name of an
+        environment variable that has one of these; an entry of Django's ``DATABASES``; an engine, session maker,
+        session or connection of SQLAlchemy; ``django.db.connection``; a connection or a pool of psycopg, psycopg2 or
+        asyncpg; a connection of a MySQL driver; or a function that returns one of these. `when_used`: True waits until
+        a driver sends a statement, or connects to a key-value server, so that a test that uses no database needs no
+        server; it returns None. Default False.
 
         Raises `InputError` for anything else, and `DatabaseClockError` if the server does not answer, the user may not
         create functions, or an open transaction is in the way. Nothing is changed then.

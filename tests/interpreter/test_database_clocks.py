@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import datetime as dt
+import re
 import subprocess
 import sys
 import textwrap
@@ -13,6 +14,7 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, closing
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import postgres
 import pytest
@@ -372,6 +374,38 @@ def test_a_server_that_is_not_there() -> None:
         ),
     ):
         rig.database(f"postgresql://tern@127.0.0.1:{free_port()}/bookings")
+
+
+@pytest.mark.parametrize("form", ["words", "quoted words", "variable", "settings"])
+def test_what_drivers_take_is_taken(url: str, form: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    parts = urlsplit(url)
+    monkeypatch.setenv("TERN_LINE_DB", url)
+    given: dict[str, Any] = {
+        "words": f"host={parts.hostname} port={parts.port} user=tern dbname=bookings",
+        "quoted words": f"host = '{parts.hostname}' port={parts.port} user='tern' dbname='bookings'",
+        "variable": "TERN_LINE_DB",
+        "settings": {
+            "ENGINE": "django.db.backends.postgresql", "HOST": parts.hostname, "PORT": str(parts.port), "USER": "tern",
+            "NAME": "bookings",
+        },
+    }  # fmt: skip
+    with ic.Rig(start="2031-03-03T09:00") as rig:
+        rig.database(given[form])
+        with own(url) as connection:
+            assert connection.execute("select extract(year from now())").fetchone()[0] == 2031
+
+
+@pytest.mark.parametrize(
+    ("given", "says"),
+    [
+        ("hots=127.0.0.1 port=1", "libpq has no parameter 'hots'; did you mean 'host'"),
+        ("TERN_LINE_NOWHERE", "no environment variable has that name"),
+        ({"ENGINE": "django.db.backends.oracle"}, "give a URL"),
+    ],
+)
+def test_a_mistake_in_what_drivers_take_is_named(given: Any, says: str) -> None:
+    with ic.Rig() as rig, pytest.raises(ic.InputError, match=re.escape(says)):
+        rig.database(given)
 
 
 @pytest.mark.parametrize("given", [5, "bookings", "oracle://host/x", object, None, "postgresql://host:many/x"])

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
+import re
 from collections.abc import Callable
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl, unquote, urlsplit
 
-from ...errors import InputError
+from ...errors import InputError, nearest
 
 _KINDS = {
     "sqlite": "sqlite", "postgresql": "postgres", "postgres": "postgres", "psycopg": "postgres",
@@ -15,10 +17,21 @@ _KINDS = {
     "aiomysql": "mariadb", "asyncmy": "mariadb", "MySQLdb": "mariadb", "sqlite3": "sqlite", "aiosqlite": "sqlite",
 }  # fmt: skip
 _WANTED = (
-    "give a URL (postgresql://..., mysql://..., sqlite:///..., redis://...), an engine, a session maker, a session or "
-    "a connection of SQLAlchemy, django.db.connection, a connection or a pool of psycopg, psycopg2 or asyncpg, a "
-    "connection of a MySQL driver, or a client of a key-value server"
+    "give a URL (postgresql://..., mysql://..., sqlite:///..., redis://...), the words of libpq (host=... dbname=...), "
+    "the name of an environment variable that has one of these, an entry of Django's DATABASES, an engine, a session "
+    "maker, a session or a connection of SQLAlchemy, django.db.connection, a connection or a pool of psycopg, psycopg2 "
+    "or asyncpg, a connection of a MySQL driver, or a client of a key-value server"
 )
+
+
+_VARIABLE = re.compile(r"[A-Z_][A-Z0-9_]*")
+_PAIR = re.compile(r"(\w+)\s*=\s*('(?:[^'\\]|\\.)*'|[^\s']+)")
+_PAIRS = re.compile(r"\s*(?:\w+\s*=\s*(?:'(?:[^'\\]|\\.)*'|[^\s']+)\s*)+")
+_LIBPQ = frozenset((
+    "host", "hostaddr", "port", "user", "password", "passfile", "dbname", "sslmode", "sslrootcert", "sslcert", "sslkey",
+    "service", "connect_timeout", "options", "application_name", "client_encoding", "target_session_attrs",
+))  # fmt: skip
+# Source: https://www.postgresql.org/docs/current/libpq-connect.html#LIBPQ-PARAMKEYWORDS
 
 
 class Server(NamedTuple):
@@ -42,7 +55,9 @@ def recognised(given: Any) -> Server:
 
 def _recognised(given: Any) -> Server | None:
     if isinstance(given, str):
-        return _of_url(given)
+        return _of_text(given)
+    if isinstance(given, dict):
+        return _of_settings(given)
     url: Any = getattr(given, "url", None)
     if hasattr(url, "drivername") and hasattr(url, "render_as_string"):  # an engine of SQLAlchemy
         return _of_url(url.render_as_string(hide_password=False))
@@ -75,6 +90,40 @@ def _engine(given: Any) -> Any:
 
 def _engine_of(bind: Any) -> Any:
     return bind if hasattr(getattr(bind, "url", None), "drivername") else _engine(bind)
+
+
+def _of_text(text: str) -> Server:
+    """Recognise a URL, the words of libpq, or the name of an environment variable that has one of them."""
+    if _VARIABLE.fullmatch(text):
+        value = os.environ.get(text)
+        if value is None:
+            raise InputError(f"the database is {text!r}, and no environment variable has that name; {_WANTED}")
+        if _VARIABLE.fullmatch(value):
+            raise InputError(f"the environment variable {text} is {value!r}; {_WANTED}")
+        return _of_text(value)
+    if "://" not in text and _PAIRS.fullmatch(text):
+        pairs = {name: _unquoted(value) for name, value in _PAIR.findall(text)}
+        unknown = sorted(pairs.keys() - _LIBPQ)
+        if unknown:
+            raise InputError(
+                f"the database is {text!r}, and libpq has no parameter {unknown[0]!r}; {nearest(unknown[0], _LIBPQ)}"
+            )
+        port = {"port": int(pairs["port"])} if pairs.get("port", "").isdigit() else {}
+        return Server("postgres", {**pairs, **port})
+    return _of_url(text)
+
+
+def _unquoted(value: str) -> str:
+    return re.sub(r"\\(.)", r"\1", value[1:-1] if value.startswith("'") else value)
+
+
+def _of_settings(given: dict[str, Any]) -> Server | None:
+    """Recognise an entry of Django's DATABASES."""
+    engine = str(given.get("ENGINE", "")).rpartition(".")[2]
+    kind = {"postgresql": "postgres", "postgis": "postgres", "mysql": "mariadb", "sqlite3": "sqlite"}.get(engine)
+    if kind is None:
+        return None
+    return Server(kind, _of_django_settings(given) if kind == "postgres" else {})
 
 
 def _of_url(text: str) -> Server:
@@ -120,7 +169,10 @@ def _of_client(options: dict[str, Any]) -> Server | None:
 
 
 def _of_django(connection: Any) -> dict[str, Any]:
-    settings = connection.settings_dict
+    return _of_django_settings(connection.settings_dict)
+
+
+def _of_django_settings(settings: dict[str, Any]) -> dict[str, Any]:
     pairs = {"HOST": "host", "PORT": "port", "USER": "user", "PASSWORD": "password", "NAME": "dbname"}
     options = {n: v for n, v in settings.get("OPTIONS", {}).items() if n in ("sslmode", "sslrootcert", "service")}
     return {ours: settings[theirs] for theirs, ours in pairs.items() if settings.get(theirs)} | options
