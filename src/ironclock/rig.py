@@ -1231,8 +1231,8 @@ class Rig:
         - `state`: a state, or several (see `Job.state`).
         - `where`: a function of the `Job` that returns True for those wanted.
 
-        Raises `UnknownJob` for text that is no name of a job type that the rig knows, and `InputError` for an unknown
-        state. A function of which there are no jobs is no error.
+        Raises `UnknownJob` for text that the rig does not know as the name of a job type, and `InputError` for an
+        unknown state. For a function of which there are no jobs the answer is empty.
 
         Example::
 

@@ -197,6 +197,31 @@ def test_a_run_that_ends_in_an_outage_is_not_judged() -> None:
     assert "1 runs that ended in an outage; their laws were not checked" in str(found)
 
 
+def test_a_run_in_which_nothing_is_tried_again_after_a_lasting_fault_is_not_judged() -> None:
+    """What would put everything right comes later than the end of the story."""
+
+    def story(rig: ic.Rig, span: str) -> None:
+        mail = rig.service(ic.services.Mail())
+        unsent = ["ina"]
+
+        def tell() -> None:
+            while unsent:
+                mail.send(unsent[0], "hello")
+                del unsent[0]
+
+        rig.schedule("tell", rig.job(tell).call(), "10m")
+        rig.allow("dead jobs")
+        rig.advance(span)
+
+    law = ic.laws.holds("the letter is sent", lambda world: len(world.effects_of("mail.send")) > 0)
+    options: dict[str, Any] = {"faults": ["fail_repeatedly"], "depth": 1, "orders": False, "in_a_row": (2,)}
+    short = ic.probe(partial(story, span="25m"), law, **options)
+    assert not short, short
+    assert short.coverage.not_recovered
+    assert "in which nothing was tried again after a lasting fault; their laws were not checked" in str(short)
+    assert not ic.probe(partial(story, span="1h"), law, **options)
+
+
 def test_faults_strike_in_worker_loops_that_nobody_observes() -> None:
     """A seam of a worker loop is not one of a job with the same number."""
 
@@ -225,8 +250,10 @@ def test_an_outage_is_of_the_whole_service_and_of_no_other() -> None:
                     call()
                 time.sleep(1)
 
-        one_job(rig, work)
-        rig.advance("1m")
+        kind = rig.job(work)
+        rig.enqueue(kind.call())
+        rig.enqueue(kind.call(), after="30s")  # after an outage, one starts unharmed
+        rig.run_dry()
 
     seen: set[tuple[str, ...]] = set()
 

@@ -41,6 +41,8 @@ class Coverage:
     """In how many runs the story itself raised an error. The laws were checked in those runs too."""
     given_up: int = 0
     """How many of these runs took much longer than the story does without faults, and were given up."""
+    not_recovered: int = 0
+    """In how many runs nothing was tried again after a lasting fault. Their laws were not checked."""
     in_outage: int = 0
     """In how many runs an outage lasted until the end of the story. Their laws were not checked."""
     runs: int = 1
@@ -86,6 +88,11 @@ class Coverage:
             )
         if self.given_up:
             lines.append(f"{self.given_up} of these took much longer than the story does, and were given up")
+        if self.not_recovered:
+            lines.append(
+                f"{self.not_recovered} runs in which nothing was tried again after a lasting fault; their laws were "
+                "not checked"
+            )
         if self.in_outage:
             lines.append(f"{self.in_outage} runs that ended in an outage; their laws were not checked")
         lines += [f"not tried: {reason}" for reason in self.why]

@@ -61,6 +61,8 @@ class RunControl:
         self._seen_at: dict[tuple[str, str], int] = {}
         self._going_on: list[tuple[Move, list[int]]] = []
         """The faults that have begun and go on, each with how often it strikes yet, or the instant at which it ends."""
+        self._struck: dict[str, tuple[str, ...]] = {}
+        """By job name that a lasting fault has struck, at which seams it has not been unharmed since."""
         self._skip: Task | None = None
         self.seams: list[tuple[Place, tuple[Move, ...]]] = []
         self.folded = 0
@@ -84,11 +86,15 @@ class RunControl:
             self._consider(place)
         move = self._faults.get(place)
         if move is None:
-            return self._goes_on(passing) if self._going_on else None
+            strike = self._goes_on(passing) if self._going_on else None
+            if self._struck or strike is not None:
+                self._note_recovery(place, strike)
+            return strike
         self.done.append(move)
         if move.kind in LASTING:
             assert isinstance(move.by, int)
             self._going_on.append((move, [move.by - 1 if move.kind == "fail_repeatedly" else self._loop.now + move.by]))
+            self._note_recovery(place, True)
         return self._model.strike(move, passing)
 
     def locks(self, task: Task, where: str) -> None:
@@ -124,6 +130,22 @@ class RunControl:
     def in_outage(self) -> bool:
         """True if an outage lasts until now. At the end of a story, nothing could be put right after it."""
         return any(move.kind == "outage" and self._loop.now < left[0] for move, left in self._going_on)
+
+    @property
+    def not_recovered(self) -> bool:
+        """True if nothing of what a lasting fault has struck was tried again after its last strike, unharmed.
+
+        At the end of such a story the code had no chance to put anything right. If faults may use up every attempt,
+        that is asked for.
+        """
+        return not self._model.amounts.exhausts and (self.unspent or any(self._struck.values()))
+
+    def _note_recovery(self, place: Place, strike: object) -> None:
+        name = _job_name(place.who)
+        if strike is not None:
+            self._struck[name] = ("start", place.where)
+        elif place.where in self._struck.get(name, ()):
+            self._struck[name] = ()
 
     # --- seams --------------------------------------------------------------------------------------
 

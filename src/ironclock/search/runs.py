@@ -106,6 +106,8 @@ class RunResult:
     done: tuple[Move, ...] = ()
     uses_servers: bool = False
     """True if a run whose seams were noted has asked a real server: two at a time would be in each other's way."""
+    not_recovered: bool = False
+    """True if nothing was tried again after a lasting fault: its laws were not checked."""
 
 
 _UNEVENTFUL = RunResult()
@@ -135,13 +137,14 @@ class SearchedStory:
         with self.playing(plan, notes_seams=notes_seams, known=known, notes_switches=notes_switches) as played:
             rig, control, ended = played
             in_outage = control.in_outage
-            broken, raised = ([], "") if in_outage else self.judge(rig, plan, ended)
+            not_recovered = not in_outage and control.not_recovered
+            broken, raised = ([], "") if in_outage or not_recovered else self.judge(rig, plan, ended)
             failed = _failed_jobs(rig) if notes_seams and plan == Plan() else ()
             asks_servers = notes_seams and uses_servers(rig)
             del rig, played
         done = tuple(control.done) if broken or notes_switches else ()
         eventful = broken or raised or ended or done or control.seams or control.points or control.unspent
-        if not (eventful or in_outage or asks_servers):
+        if not (eventful or in_outage or asks_servers or not_recovered):
             return _UNEVENTFUL  # one object for most runs, so that it is sent only once
         return RunResult(
             tuple(Broken(breach.law, breach.words) for breach in broken),
@@ -155,6 +158,7 @@ class SearchedStory:
             tuple(control.points),
             done,
             asks_servers,
+            not_recovered,
         )
 
     @contextmanager

@@ -364,6 +364,7 @@ class Search:
             if TOO_LONG in result.ended:
                 self._given_up(plan)
         self.coverage.in_outage += result.in_outage
+        self.coverage.not_recovered += result.not_recovered
         new = False
         for law in dict.fromkeys(one.law for one in result.broken):
             if law in self._anyway and plan != Plan():

@@ -82,7 +82,10 @@ def summary(searched: Sequence[SearchedTest], interrupted: bool) -> list[str]:
         lines.append(f"{early:,} runs in which the test itself raised an error; the laws were checked there too")
     outages = sum(one.in_outage for one in done)
     if outages:
-        lines.append(f"{outages:,} runs that ended in an outage; their laws were not checked")
+        lines.append(
+            f"{outages:,} runs that ended in an outage, or before anything was tried again after a lasting fault; "
+            "their laws were not checked"
+        )
     too_long = sum(one.too_long for one in done)
     if too_long:
         lines.append(f"{too_long:,} runs that took too long and were given up")

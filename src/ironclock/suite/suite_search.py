@@ -216,7 +216,7 @@ class _SearchOfRig:
         found.fitting += search.coverage.fitting
         found.tried += search.coverage.tried
         found.ended_early += search.coverage.ended_early
-        found.in_outage += search.coverage.in_outage
+        found.in_outage += search.coverage.in_outage + search.coverage.not_recovered
         for law in search.failures:
             self._tell(search, law)
         if interrupted:
@@ -260,7 +260,7 @@ class _SearchOfRig:
         self._found.runs += 1
         self._tell_run()
         self._found.too_long += TOO_LONG in result.ended
-        if not result.in_outage:
+        if not (result.in_outage or result.not_recovered):
             known = dict.fromkeys(self._found.cells)
             for cell in subjects_of(move, self._jobs):
                 known[(*cell, bool(result.broken))] = None

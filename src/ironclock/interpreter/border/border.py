@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from ..databases.database_clocks import DatabaseClocks
@@ -50,8 +51,7 @@ class Border:
         self.child_polls = ChildPolls(loop, self.outside)
         self.file_times = FileTimes(wall_ns)
         self.database_uses = DatabaseUses(loop)
-        self.database_sessions = ServerSessions(started)
-        self.mariadb_waits = MariaDBWaits(started, lambda what: self.database_clocks.waits_for_real(what))
+        self._started = started
         self.database_clocks = DatabaseClocks(
             loop, reads_real_clock, started, self.redirects, threads, self.descriptors
         )
@@ -66,6 +66,18 @@ class Border:
         self.spun_ns, self.spins = -1, 0
         """The instant at which an asyncio loop runs without waiting, and how often it has done so."""
 
+    # Most rigs use none of these.
+
+    @cached_property
+    def database_sessions(self) -> ServerSessions:
+        """The sessions of this process with PostgreSQL."""
+        return ServerSessions(self._started)
+
+    @cached_property
+    def mariadb_waits(self) -> MariaDBWaits:
+        """What sessions of MariaDB and MySQL wait for."""
+        return MariaDBWaits(self._started, self.database_clocks.waits_for_real)
+
     def switch_on(self, loop: EventLoop, seams: frozenset[str]) -> None:
         """Let the real calls of some kinds be seams."""
         self.call_seams = CallSeams(loop, seams) if seams else None
@@ -74,8 +86,9 @@ class Border:
         """Give back what the rig has of the system: it is left."""
         self.executors.leave()
         self.database_clocks.leave()
-        self.database_sessions.close()
-        self.mariadb_waits.close()
+        for name in ("database_sessions", "mariadb_waits"):
+            if name in vars(self):
+                getattr(self, name).close()
         self.server_timers.close()
         self.helpers.close()
 

@@ -9,6 +9,7 @@ import socket
 import stat
 import weakref
 from collections.abc import Callable
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
@@ -44,17 +45,23 @@ class Descriptors:
         self._loop = loop
         self._exchanges: dict[int, Exchange] = {}
         self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
-        self._pairs: weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]] = weakref.WeakKeyDictionary()
         self._opened = 0
-        self._by_name: weakref.WeakValueDictionary[Any, socket.socket] = weakref.WeakValueDictionary()
-        self._by_peer: weakref.WeakValueDictionary[Any, socket.socket] = weakref.WeakValueDictionary()
-        # Streams of the internet by their own address, and by that of the other end.
         self.proxies: dict[Any, Callable[[Any], Callable[[Any], None] | None]] = {}
         """By address of a proxy of the rig, what returns for the address of a client what answers it at once."""
         self._pipes: dict[int, tuple[int, int]] = {}
         self.children: Exchange | None = None
         """The wait for the end of any child process. None if code of the rig has started none."""
         self._older_children: set[int] = set()  # they have nothing of the rig
+
+    @cached_property
+    def _pairs(self) -> weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]]:
+        """Sockets that were made with their other end."""
+        return weakref.WeakKeyDictionary()
+
+    @cached_property
+    def _ends(self) -> weakref.WeakValueDictionary[Any, socket.socket]:
+        """Streams of the internet by their own address, or by that of the other end if they were accepted."""
+        return weakref.WeakValueDictionary()
 
     # --- what is noted ------------------------------------------------------------------------------
 
@@ -79,13 +86,13 @@ class Descriptors:
         self._exchanges.pop(fd, None)
         with contextlib.suppress(OSError):
             if _family_of(one) in _INTERNET and fd >= 0:
-                self._by_peer[one.getpeername()] = one  # it was accepted
+                self._ends["accepted from", one.getpeername()] = one
 
     def connects(self, one: socket.socket) -> None:
         """Note that a socket has begun to connect."""
         with contextlib.suppress(OSError):
             if _family_of(one) in _INTERNET:
-                self._by_name[one.getsockname()] = one
+                self._ends["connected at", one.getsockname()] = one
 
     def paired(self, one: socket.socket, other: socket.socket) -> None:
         """Note two sockets that are connected with each other."""
@@ -233,7 +240,7 @@ class Descriptors:
             return None
         stream = _is_stream(one)
         if stream:
-            for found in (self._by_peer.get(mine), self._by_name.get(theirs)):
+            for found in (self._ends.get(("accepted from", mine)), self._ends.get(("connected at", theirs))):
                 with contextlib.suppress(OSError):
                     if found is not None and (found.getsockname(), found.getpeername()) == (theirs, mine):
                         return found

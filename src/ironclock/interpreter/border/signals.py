@@ -17,20 +17,23 @@ from ..patching.real_functions import poll_for, real_set_wakeup_fd
 from ..patching.system import take_signal
 from .outside_waits import IDLE, SIGNALS, OutsideWait
 
+_mask = getattr(_signal, "pthread_sigmask", None)  # without the enumerations of `signal`, which take ten times as long
+_INTERRUPT = {int(signal.SIGINT)}
+
 
 @contextlib.contextmanager
 def interrupts_deferred() -> Iterator[None]:
     """Let Ctrl-C come after the block: a rig that is half entered or half left would stay so."""
-    if not hasattr(signal, "pthread_sigmask"):
+    if _mask is None:
         yield
         return
-    before = signal.pthread_sigmask(signal.SIG_BLOCK, {signal.SIGINT})
+    before = _mask(signal.SIG_BLOCK, _INTERRUPT)
     deferring.append(1)
     try:
         yield
     finally:
         deferring.pop()
-        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+        _mask(signal.SIG_SETMASK, before)
 
 
 deferring: list[int] = []  # not empty inside `interrupts_deferred`

@@ -154,6 +154,10 @@ class DatabaseClocks:
             proxy.close()
         self._redirects.clear()
         self._proxies.clear()
+        if not (self._sessions or self._mariadb or self._installed):
+            self._pending.clear()
+            self._postgres = self._mariadb_is_given = False
+            return
         for connection, (session, unset) in list(self._sessions.items()):
             if session.now_us >= 0:
                 with contextlib.suppress(Exception):

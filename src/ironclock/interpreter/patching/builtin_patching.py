@@ -12,6 +12,7 @@ import copyreg
 import ctypes
 import gc
 import inspect
+import struct
 from collections.abc import Callable
 from functools import cache
 from types import BuiltinFunctionType, CodeType, FunctionType, MethodType
@@ -75,6 +76,9 @@ _modified.argtypes = [ctypes.py_object]
 _modified.restype = None
 
 
+_TWO_WORDS = struct.Struct("@PP")
+
+
 class Builtin:
     """One built-in function of a module. `real` always calls the original."""
 
@@ -93,19 +97,21 @@ class Builtin:
         self._vectorcall = self._object.vectorcall
         # A function that takes its arguments as an array is called with a tuple and a dict while it is replaced. The
         # interpreter reads that from the flags if there is no vectorcall entry.
-        self._fast = convention not in _HELPERS and bool(convention & _FASTCALL)
-        if self._fast:
+        self.is_fast = convention not in _HELPERS and bool(convention & _FASTCALL)
+        if self.is_fast:
             convention = _VARARGS | _KEYWORDS
         if convention not in _HELPERS:
             raise RigStateError(
                 f"this Python build is not supported: the calling convention of {function!r} is unknown; use CPython "
                 "3.11, 3.12 or 3.13"
             )
-        self._saved = self._object.ml, self._object.self
+        # The entry and what it is bound to stand side by side, and are written at once.
+        self.words: Any = (ctypes.c_char * _TWO_WORDS.size).from_address(id(function) + _BuiltinObject.ml.offset)
+        self.saved: bytes = self.words.raw
         # The method entry belongs to all interpreters of the process, and to a module that is loaded once more. So the
         # function gets an entry of its own while it is replaced.
         own = _MethodDef(definition.name, _entry(_HELPERS[convention]), definition.flags, definition.doc)
-        if self._fast:
+        if self.is_fast:
             own.flags = _VARARGS | _KEYWORDS
         self._own = ctypes.addressof(own)
         self._copy = _copied(definition)
@@ -115,18 +121,21 @@ class Builtin:
             ctypes.byref(self._copy), module, getattr(function, "__module__", None)
         )
 
-    def point(self, replacement: Callable[..., Any]) -> None:
+    def packed(self, replacement: Callable[..., Any]) -> bytes:
+        """Return what `point` writes for a replacement, as long as that lives."""
+        return _TWO_WORDS.pack(self._own, id(replacement))
+
+    def point(self, replacement: Callable[..., Any], packed: bytes | None = None) -> None:
         """Let every call of the function run `replacement`."""
-        if self._fast:
+        if self.is_fast:
             self._object.vectorcall = None
-        self._object.self = id(replacement)
-        self._object.ml = self._own
+        self.words.raw = packed or self.packed(replacement)
         self._replacement = replacement  # the slot does not count as a reference
 
     def restore(self) -> None:
         """Put the original back."""
-        self._object.ml, self._object.self = self._saved
-        if self._fast:
+        self.words.raw = self.saved
+        if self.is_fast:
             self._object.vectorcall = self._vectorcall
         self._replacement = None
 
@@ -216,27 +225,10 @@ def _template(kind: str, free: int) -> CodeType:
     return code
 
 
-class TypeEntry:
-    """One method of a built-in type, replaced in the dict of the type. The type stays the same object."""
-
-    def __init__(self, owner: type, name: str) -> None:
-        self.owner = owner
-        self.name = name
-        self._dict: dict[str, Any] = gc.get_referents(owner.__dict__)[0]
-        self.saved = self._dict[name]
-
-        self._replacement: Any = None  # as given the last time
-        self._presented: Any = None  # the same, with the name and the words of the original
-
-    def put(self, replacement: Any) -> None:
-        """Put a descriptor in place of the method. Call `modified` when all are placed."""
-        if replacement is not self._replacement:
-            self._replacement, self._presented = replacement, presented_as(replacement, self.saved)
-        self._dict[self.name] = self._presented
-
-    def restore(self) -> None:
-        """Put the original back. Call `modified` when all are back."""
-        self._dict[self.name] = self.saved
+def dict_of(owner: type) -> dict[str, Any]:
+    """Return the dict of a built-in type itself. Call `modified` after a change."""
+    found: dict[str, Any] = gc.get_referents(owner.__dict__)[0]
+    return found
 
 
 def presented_as(replacement: Any, original: Any) -> Any:

@@ -10,7 +10,7 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol, TypeAlias
 
-from .builtin_patching import BoundReferences, Builtin, PythonFunction, TypeEntry, modified, presented_as
+from .builtin_patching import BoundReferences, Builtin, PythonFunction, dict_of, modified, presented_as
 
 Make: TypeAlias = Callable[[Any], Any]
 """Makes the replacement of a function or method from the real one."""
@@ -95,15 +95,24 @@ class Builtins:
     def __init__(self, module: Any, makers: dict[str, Make]) -> None:
         functions = {name: getattr(module, name) for name in makers if hasattr(module, name)}
         first = {id(function): name for name, function in reversed(functions.items())}
-        made = [(Builtin(functions[name]), makers[name]) for name in reversed(first.values())]
-        self._pairs = [(builtin, make(builtin.real)) for builtin, make in made]
+        builtins = [(Builtin(functions[name]), makers[name]) for name in reversed(first.values())]
+        made = [(builtin, make(builtin.real)) for builtin, make in builtins]
+        self._made = [(builtin, replacement, builtin.packed(replacement)) for builtin, replacement in made]
+        # Most of them need no more than two words written. A call for each would take longer than that.
+        self._words = [(one.words, packed, one.saved) for one, _, packed in self._made if not one.is_fast]
+        self._made = [one for one in self._made if one[0].is_fast]
+        self._kept = made  # the words do not count as references
 
     def put(self) -> None:
-        for builtin, replacement in self._pairs:
-            builtin.point(replacement)
+        for words, packed, _ in self._words:
+            words.raw = packed
+        for builtin, replacement, packed in self._made:
+            builtin.point(replacement, packed)
 
     def restore(self) -> None:
-        for builtin, _ in self._pairs:
+        for words, _, saved in self._words:
+            words.raw = saved
+        for builtin, _, _ in self._made:
             builtin.restore()
 
 
@@ -115,17 +124,16 @@ class Methods:
 
     def __init__(self, owner: type, makers: dict[str, Make]) -> None:
         self._owner = owner
-        entries = [TypeEntry(owner, name) for name in makers if name in owner.__dict__]
-        self._entries = [(entry, makers[entry.name](entry.saved)) for entry in entries]
+        self._dict = dict_of(owner)
+        self._saved = {name: self._dict[name] for name in makers if name in self._dict}
+        self._replacements = {name: presented_as(makers[name](real), real) for name, real in self._saved.items()}
 
     def put(self) -> None:
-        for entry, replacement in self._entries:
-            entry.put(replacement)
+        self._dict.update(self._replacements)
         modified(self._owner)
 
     def restore(self) -> None:
-        for entry, _ in self._entries:
-            entry.restore()
+        self._dict.update(self._saved)
         modified(self._owner)
 
 

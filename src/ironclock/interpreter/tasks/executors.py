@@ -115,7 +115,7 @@ class Executors:
 
     def leave(self) -> None:
         """Give every pool the workers back that it has outside. What no worker has begun is cancelled."""
-        for pool, crew in list(self._outside.items()):
+        for pool, crew in list(self._outside.items()) if self._outside else ():
             inside = _Crew.of(pool)
             crew.put(pool)
             if pool._shutdown:
