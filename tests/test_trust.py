@@ -161,6 +161,11 @@ SHORT = {
         'job = rig.enqueue(weigh, 12); rig.settle(); assert "too heavy" in job.story()'
     ),
     "a function that was never enqueued": "rig.enqueue(confirm, 7); rig.settle(); assert not rig.jobs(weigh)",
+    "a fault that is to strike nothing": (
+        "fault = rig.faults.fail(rig.job(confirm), attempts=2); rig.enqueue(confirm, 7); rig.settle()\n"
+        "    assert fault.struck == 0"
+    ),
+    "a tap through which nothing goes": "rig.tap(put); assert not rig.jobs()",
     "no attempt is no fault": (
         "rig.faults.fail(rig.job(confirm), attempts=range(1, 1)); rig.enqueue(confirm, 7); rig.settle()"
     ),

@@ -1240,7 +1240,9 @@ class Rig:
         """
         if queue is not None:
             self._simulation.must_know_queue(queue, self._policy.queue)
-        return chosen(self._simulation.broker, name, args, queue, state, where)
+        found = chosen(self._simulation.broker, name, args, queue, state, where)
+        self._simulation.attention.found_no_job |= not self._simulation.broker.jobs
+        return found
 
     @property
     def dead(self) -> DeadLetters:
@@ -1311,7 +1313,8 @@ class Rig:
 
         - ``"unknown names"``: a job type, or queue, that was asked for and never existed.
         - ``"idle faults"``: a fault that never struck.
-        - ``"idle taps"``: a tap that the test has put and that was never called.
+        - ``"idle taps"``: a tap that the test has put and that was never called, unless the test has asked for jobs and
+          there were none.
         - ``"idle laws"``: a law that found nothing to judge.
         - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
         - ``"failing jobs"``: an open job whose last attempt has failed with a mistake in its code (`AssertionError`,
@@ -1332,7 +1335,7 @@ class Rig:
         taps = (
             f"{tap!r} was never called [{tap.place}]"
             for tap in (*self._taps[older_taps:], *self._taken_away)
-            if isinstance(tap, Tap) and not tap.calls
+            if isinstance(tap, Tap) and not tap.calls and not simulation.attention.found_no_job
         )
         idle_faults = simulation.placed_faults.idle(simulation.loop.now)
         dead = () if self._loops is None else self._loops.dead()

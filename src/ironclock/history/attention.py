@@ -50,6 +50,8 @@ class Attention:
         """Errors of the rig that were raised in the code under test, with the place."""
         self.real_clocks: list[str] = []
         """Statements that have read the real clock of a database, in words with the place."""
+        self.found_no_job = False
+        """True if the test has asked for jobs when there were none at all."""
         self._asked = 0  # how many of the errors `newly_swallowed` has looked at
         self._looked: set[int] = set()
 
@@ -152,11 +154,28 @@ def _reached(error: BaseException) -> CodeType | None:
     return None if trace is None else trace.tb_frame.f_code
 
 
+_MEANT = {
+    "dead jobs": 'assert job.state == "dead"',
+    "failing jobs": 'assert job.state == "backing-off"',
+    "idle faults": "assert fault.struck == 0",
+    "idle taps": "assert not rig.jobs()",
+    "dead workers": "assert worker.error is not None",
+}
+"""By kind, what a test can assert that means it."""
+_MOST_TOLD = 12
+
+
 def told(ends: Mapping[str, list[str]]) -> str:
-    """Return loose ends in words, with the way to allow them."""
-    lines = "".join(f"\n  {line}" for found in ends.values() for line in found)
+    """Return loose ends in words, the first one in the first line, and what to write if they are meant."""
+    first, *others = (line for found in ends.values() for line in found)
+    more = "".join(f"\n  {line}" for line in others[:_MOST_TOLD])
+    if len(others) > _MOST_TOLD:
+        more += f"\n  and {len(others) - _MOST_TOLD} more; rig.loose_ends() returns them all"
+    asserts = " and ".join(_MEANT[kind] for kind in ends if kind in _MEANT)
     listed = ", ".join(f'"{kind}"' for kind in ends)
+    says = f"say so: {asserts}. Or " if asserts else ""
     return (
-        f"the test passes, and says less than it seems:{lines}\nIf that is meant: rig.allow({listed}) in the test, "
-        f"@pytest.mark.rig(allow=[{listed}]), or allow = [{listed}] in [tool.ironclock]"
+        f"{first}\nthe test passes, and says less than it seems{':' if more else ''}{more}\nIf that is meant, {says}"
+        f"allow it: rig.allow({listed}) in the test, @pytest.mark.rig(allow=[{listed}]), or allow = [{listed}] in "
+        "[tool.ironclock]"
     )

@@ -58,6 +58,8 @@ class PlacedFault:
     generator: random.Random | None = None
     struck: int = 0
     """How often it has struck so far."""
+    is_looked_at: bool = False
+    """True if somebody has asked how often it has struck."""
     place: str = ""
     """Where it was placed, as ``file:line in function``."""
     asked: set[object] = field(default_factory=set)
@@ -155,7 +157,7 @@ class PlacedFaults:
         text = self._timeline.text
         lines = []
         for fault in self.ever:
-            if fault.struck or fault.chance is not None or fault.aim.numbers == frozenset():
+            if fault.struck or fault.is_looked_at or fault.chance is not None or fault.aim.numbers == frozenset():
                 continue  # no number at all says that there is no fault
             aim, why = fault.aim, ""
             if fault.missed:

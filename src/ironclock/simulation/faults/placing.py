@@ -84,7 +84,8 @@ class Fault:
 
     @property
     def struck(self) -> int:
-        """How often it has struck so far."""
+        """How often it has struck so far. A fault of which a test asks this is not idle."""
+        self._live.is_looked_at = True
         return self._live.struck
 
     @property
