@@ -119,8 +119,8 @@ def test_what_it_refuses(folder: Path, arguments: list[str], words: str) -> None
     assert "Traceback" not in done.stderr
 
 
-@pytest.mark.parametrize("processes", ["1", "2"])
-def test_ctrl_c_shows_what_was_found_so_far(folder: Path, processes: str) -> None:
+@pytest.mark.parametrize(("processes", "number"), [("1", signal.SIGINT), ("2", signal.SIGINT), ("1", signal.SIGTERM)])
+def test_ctrl_c_shows_what_was_found_so_far(folder: Path, processes: str, number: signal.Signals) -> None:
     command = [sys.executable, "-m", "ironclock.cli.main", "probe", "ferry_story:story", "--depth", "4"]
     command += ["--runs", "1000000", "--resume", "search.jsonl", "--processes", processes]
     pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
@@ -129,7 +129,7 @@ def test_ctrl_c_shows_what_was_found_so_far(folder: Path, processes: str) -> Non
     while not kept.exists() or len(kept.read_text().splitlines()) < 15:
         assert process.poll() is None
         time.sleep(0.05)
-    os.killpg(process.pid, signal.SIGINT)  # a terminal tells the whole group
+    os.killpg(process.pid, number)  # a terminal tells the whole group
     out, err = process.communicate(timeout=60)
     assert process.returncode == 1, err
     assert "Traceback" not in err

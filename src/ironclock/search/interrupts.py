@@ -1,4 +1,4 @@
-"""Ctrl-C during a search: it ends the search between two runs, where no rig is entered. The second one ends it now."""
+"""Ctrl-C and SIGTERM during a search: they end it between two runs, where no rig is entered. The second one ends it now."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ class Interrupts:
 
     @contextmanager
     def between_runs(self) -> Iterator[None]:
-        """Let Ctrl-C come between two runs, inside the block. A handler of the user's own stays."""
+        """Let Ctrl-C and SIGTERM come between two runs, inside the block. A handler of the user's own stays."""
         if (
             threading.current_thread() is not threading.main_thread()
             or signal.getsignal(signal.SIGINT) is not signal.default_int_handler
@@ -25,11 +25,16 @@ class Interrupts:
             yield
             return
         self._asked = False
+        dies_of_sigterm = signal.getsignal(signal.SIGTERM) is signal.SIG_DFL
         signal.signal(signal.SIGINT, self._note)
+        if dies_of_sigterm:
+            signal.signal(signal.SIGTERM, self._note)
         try:
             yield
         finally:
             signal.signal(signal.SIGINT, signal.default_int_handler)
+            if dies_of_sigterm:
+                signal.signal(signal.SIGTERM, signal.SIG_DFL)
 
     @contextmanager
     def at_once(self) -> Iterator[None]:
