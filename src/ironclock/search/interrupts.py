@@ -1,4 +1,4 @@
-"""Ctrl-C and SIGTERM during a search: they end it between two runs, where no rig is entered. The second one ends it now."""
+"""Ctrl-C and SIGTERM during a search: they end it between two runs, with no rig entered. The second ends it now."""
 
 from __future__ import annotations
 
