@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from ..databases.database_clocks import DatabaseClocks
@@ -52,6 +51,8 @@ class Border:
         self.file_times = FileTimes(wall_ns)
         self.database_uses = DatabaseUses(loop)
         self._started = started
+        self._database_sessions: ServerSessions | None = None
+        self._mariadb_waits: MariaDBWaits | None = None
         self.database_clocks = DatabaseClocks(
             loop, reads_real_clock, started, self.redirects, threads, self.descriptors
         )
@@ -66,17 +67,21 @@ class Border:
         self.spun_ns, self.spins = -1, 0
         """The instant at which an asyncio loop runs without waiting, and how often it has done so."""
 
-    # Most rigs use none of these.
+    # Most rigs use none of these. (`cached_property` has a lock, which a task of the rig would be seen to take.)
 
-    @cached_property
+    @property
     def database_sessions(self) -> ServerSessions:
         """The sessions of this process with PostgreSQL."""
-        return ServerSessions(self._started)
+        if self._database_sessions is None:
+            self._database_sessions = ServerSessions(self._started)
+        return self._database_sessions
 
-    @cached_property
+    @property
     def mariadb_waits(self) -> MariaDBWaits:
         """What sessions of MariaDB and MySQL wait for."""
-        return MariaDBWaits(self._started, self.database_clocks.waits_for_real)
+        if self._mariadb_waits is None:
+            self._mariadb_waits = MariaDBWaits(self._started, self.database_clocks.waits_for_real)
+        return self._mariadb_waits
 
     def switch_on(self, loop: EventLoop, seams: frozenset[str]) -> None:
         """Let the real calls of some kinds be seams."""
@@ -86,9 +91,9 @@ class Border:
         """Give back what the rig has of the system: it is left."""
         self.executors.leave()
         self.database_clocks.leave()
-        for name in ("database_sessions", "mariadb_waits"):
-            if name in vars(self):
-                getattr(self, name).close()
+        for used in (self._database_sessions, self._mariadb_waits):
+            if used is not None:
+                used.close()
         self.server_timers.close()
         self.helpers.close()
 

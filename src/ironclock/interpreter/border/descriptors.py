@@ -9,7 +9,6 @@ import socket
 import stat
 import weakref
 from collections.abc import Callable
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from ...errors import RigStateError
@@ -45,6 +44,9 @@ class Descriptors:
         self._loop = loop
         self._exchanges: dict[int, Exchange] = {}
         self._sockets: weakref.WeakValueDictionary[int, socket.socket] = weakref.WeakValueDictionary()
+        self._pairs: weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]] = weakref.WeakKeyDictionary()
+        self._ends: weakref.WeakValueDictionary[Any, socket.socket] = weakref.WeakValueDictionary()
+        # Streams of the internet by their own address, or by that of the other end if they were accepted.
         self._opened = 0
         self.proxies: dict[Any, Callable[[Any], Callable[[Any], None] | None]] = {}
         """By address of a proxy of the rig, what returns for the address of a client what answers it at once."""
@@ -52,16 +54,6 @@ class Descriptors:
         self.children: Exchange | None = None
         """The wait for the end of any child process. None if code of the rig has started none."""
         self._older_children: set[int] = set()  # they have nothing of the rig
-
-    @cached_property
-    def _pairs(self) -> weakref.WeakKeyDictionary[socket.socket, weakref.ref[socket.socket]]:
-        """Sockets that were made with their other end."""
-        return weakref.WeakKeyDictionary()
-
-    @cached_property
-    def _ends(self) -> weakref.WeakValueDictionary[Any, socket.socket]:
-        """Streams of the internet by their own address, or by that of the other end if they were accepted."""
-        return weakref.WeakValueDictionary()
 
     # --- what is noted ------------------------------------------------------------------------------
 

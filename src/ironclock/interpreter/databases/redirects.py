@@ -6,7 +6,6 @@ import contextlib
 import socket
 import weakref
 from collections.abc import Callable
-from functools import cached_property
 from typing import Any
 
 from .moved_connections import open_sockets
@@ -16,15 +15,12 @@ class Redirects:
     """Which addresses lead to which proxies, in one rig."""
 
     def __init__(self) -> None:
+        self._not_redirected: weakref.WeakSet[socket.socket] = weakref.WeakSet()
         self._targets: dict[tuple[str, int], tuple[str, int]] = {}
         self.proxies: set[tuple[str, int]] = set()
         """The addresses of the proxies."""
         self.before_connect: Callable[[tuple[str, int]], None] | None = None
         """Called with the address to which code of the rig is about to connect. It can add a proxy."""
-
-    @cached_property
-    def _not_redirected(self) -> weakref.WeakSet[socket.socket]:
-        return weakref.WeakSet()
 
     def add(self, host: str, port: int, target: tuple[str, int]) -> None:
         """Let every address of a server lead to a proxy."""
@@ -49,7 +45,7 @@ class Redirects:
 
     def of(self, one: Any, address: Any) -> Any:
         """Return the address to which a socket connects that wants to connect to another one."""
-        if not isinstance(address, tuple) or ("_not_redirected" in vars(self) and one in self._not_redirected):
+        if not isinstance(address, tuple) or one in self._not_redirected:
             return address
         if self.before_connect is not None:
             self.before_connect((str(address[0]), int(address[1])))
