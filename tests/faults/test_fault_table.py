@@ -102,8 +102,8 @@ def test_a_placed_fault_strikes_or_says_why_not(way: str, kind: str) -> None:
             assert fault.struck, rig.history.story()
             assert rig.jobs("charge"), "the job is there"
         else:
-            assert not fault.struck
             (line,) = [line for line in rig.loose_ends() if "struck 0 times" in line]
+            assert not fault.struck
             assert ("own queue delivers it" if cell == "no" else "rig.handler") in line, line
     rig.close()
 
