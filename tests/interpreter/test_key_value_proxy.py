@@ -351,6 +351,15 @@ def test_what_a_script_reads_of_the_clock_follows(rig: ic.Rig, client: Any) -> N
     assert rig.loose_ends() == []
 
 
+def test_an_answer_that_takes_long_in_real_time(rig: ic.Rig, client: Any) -> None:
+    """The task that has sent the request reads it, and not the thread of the proxy, which listens as well."""
+    began = time.monotonic()
+    for _ in range(2):
+        assert client.eval("local n = 0; for i = 1, 60000000 do n = n + 1 end return n", 0) == 60_000_000
+    assert client.get("nobody") is None
+    assert time.monotonic() == began
+
+
 def test_what_a_script_sets_follows_and_what_it_reads_is_told(rig: ic.Rig, client: Any) -> None:
     client.eval("redis.call('set', KEYS[1], ARGV[1], 'PX', 5000)", 1, "lock", "token")
     assert client.pttl("lock") == 5_000

@@ -40,7 +40,9 @@ _PUBLISHES = (b"PUBLISH", b"SPUBLISH")
 _SIZE = 1 << 16
 _CONNECT_S = 5.0
 _AT_ONCE_MS = 250  # how long an answer is waited for before other code of the rig runs
-_WAITS = re.compile(rb"\r\n(?:%s|%s)\r\n" % (b"|".join(_BLOCKING), b"|".join(_SUBSCRIPTIONS)), re.IGNORECASE)
+_FOR_ITS_THREAD = (*_BLOCKING, *_SUBSCRIPTIONS, b"HELLO", b"RESET")
+# What waits, or changes what the thread of a client waits for, is left to that thread.
+_NOT_AT_ONCE = re.compile(rb"\r\n(?:%s)\r\n" % b"|".join(_FOR_ITS_THREAD), re.IGNORECASE)
 
 
 class Faults(Protocol):
@@ -215,6 +217,10 @@ class KeyValueProxy:
     def wait(self, ns: int) -> None:
         """Let time pass for one client."""
         self._loop.sleep(ns, is_seam=False)
+
+    def until(self, ready: Callable[[], bool]) -> None:
+        """Let other code of the rig run until something is true."""
+        self._loop.wait(ready)
 
     def link(self) -> Link:
         """Open a connection to the server."""
@@ -534,7 +540,7 @@ class _Client:
         if server is None or not self._listens or self._subscribed or self._received or self._proxy.faults.can_fail:
             return
         data = bytes(sent)
-        if not data.endswith(b"\r\n") or _WAITS.search(data):
+        if not data.endswith(b"\r\n") or _NOT_AT_ONCE.search(data):
             return
         with contextlib.suppress(BlockingIOError):
             self._received += real_recv(self._socket, _SIZE, socket.MSG_DONTWAIT)
@@ -571,6 +577,10 @@ class _Client:
         self._listens = True
         ready, _, _ = select.select([self._socket, server.socket] if both else [self._socket], [], [])
         self._listens = False
+        if self.busy:
+            # The task of its sender waits for the server, and reads the answer.
+            self._proxy.until(lambda: not self.busy)
+            return True
         if server.socket in ready:
             try:
                 data = server.waiting()
