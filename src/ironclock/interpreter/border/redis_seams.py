@@ -11,7 +11,7 @@ from typing import Any
 
 from ..patching.builtin_patching import Here
 from ..patching.patches import Attribute, Patch
-from .call_seams import seams_of
+from .call_seams import always, seams_of
 
 _TAKES = frozenset((
     "LPOP", "RPOP", "LMOVE", "RPOPLPUSH", "BLPOP", "BRPOP", "BLMOVE", "BRPOPLPUSH", "LMPOP", "BLMPOP", "SPOP",
@@ -73,25 +73,21 @@ def redis_patches(here: Here) -> list[Patch]:
 
     def pipelines(real: Callable[..., Any]) -> Callable[..., Any]:
         def execute(self: Any, *args: Any, **options: Any) -> Any:
-            seams, what = seams_of(here(), "redis"), _named_together(self.command_stack)
+            seams = seams_of(here(), "redis")
+            what = "" if seams is None else _named_together(self.command_stack)
             if seams is None or not what:
                 return real(self, *args, **options)
-            seams.before(what, OwnError)
-            result = real(self, *args, **options)
-            seams.after(what, OwnError)
-            return result
+            return seams.around(what, lambda: real(self, *args, **options), OwnError, always)
 
         return execute
 
     def pipelines_async(real: Callable[..., Any]) -> Callable[..., Any]:
         async def execute(self: Any, *args: Any, **options: Any) -> Any:
-            seams, what = seams_of(here(), "redis"), _named_together(self.command_stack)
+            seams = seams_of(here(), "redis")
+            what = "" if seams is None else _named_together(self.command_stack)
             if seams is None or not what:
                 return await real(self, *args, **options)
-            await seams.before_async(what, OwnError)
-            result = await real(self, *args, **options)
-            await seams.after_async(what, OwnError)
-            return result
+            return await seams.around_async(what, lambda: real(self, *args, **options), OwnError, always)
 
         return execute
 
