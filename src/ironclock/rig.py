@@ -30,6 +30,7 @@ from .interpreter import installation
 from .interpreter.border import signals
 from .interpreter.border.border import Border
 from .interpreter.border.call_seams import checked_seams
+from .interpreter.databases.contents import Contents
 from .interpreter.databases.given import Server, recognised
 from .interpreter.entered_rig import EnteredRig
 from .interpreter.local_zone import local_zone
@@ -1672,3 +1673,8 @@ def changes_of(rig: Rig) -> int:
 def take_apart(rig: Rig) -> None:
     """Empty a rig after a run of a search. It cannot be used afterwards."""
     rig._take_apart()
+
+
+def contents_of(rig: Rig) -> Contents:
+    """Return what is in the databases of a rig that is entered."""
+    return {} if rig._border is None else rig._border.contents()

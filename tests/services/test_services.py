@@ -118,7 +118,7 @@ def test_an_httpx_client_leads_there_and_its_timeouts_are_real() -> None:
 
     def submit(sailing: str) -> int:
         with httpx.Client(transport=service.transport(), base_url="http://office", timeout=5) as client:
-            return client.put(f"/{sailing}", json=["Ina"], headers={"Idempotency-Key": sailing}).status_code
+            return client.put(f"/{sailing}", json=["Ina"]).status_code
 
     with rig:
         jobs = [rig.enqueue(rig.job(submit, retry=ic.Retry(9, "1m")).call("TL-204")) for _ in range(2)]
@@ -127,8 +127,53 @@ def test_an_httpx_client_leads_there_and_its_timeouts_are_real() -> None:
     assert sorted(kinds) == ["ConnectError", "NoneType", "NoneType", "ReadError", "ReadTimeout"]
     seconds = sorted((a.ended_at - a.started_at).total_seconds() for job in jobs for a in job.attempts)  # type: ignore[operator]
     assert seconds[-2:] == [2, 5]
-    done = rig.effects("office.request", key="TL-204", outcome="done")
+    done = rig.effects("office.request", key='PUT /TL-204 ["Ina"]', outcome="done")
     assert len(done) == 4, "the slow one did it all the same, 30 s after it was asked"
+
+
+@pytest.mark.parametrize(("idempotent", "made", "outcomes"), [(True, 1, ["done", "repeated"]), (False, 2, ["done"] * 2)])
+def test_a_request_with_an_idempotency_key_is_done_once(idempotent: bool, made: int, outcomes: list[str]) -> None:
+    rig = ic.Rig()
+    receipts: list[str] = []
+
+    def refund(method: str, path: str, body: object) -> object:
+        receipts.append(f"R-{len(receipts) + 1}")
+        return {"receipt": receipts[-1]}
+
+    bank = rig.service(ic.services.HttpService("bank", refund, idempotent=idempotent))
+    bank.lose_response(calls=1)
+    answers: list[object] = []
+
+    def pay_back() -> None:
+        with httpx.Client(transport=bank.transport(), base_url="http://bank") as client:
+            answers.append(client.post("/refunds", headers={"idempotency-key": "B-7"}).json())
+
+    with rig:
+        rig.enqueue(rig.job(pay_back, retry=ic.Retry(2, "1s")).call())
+        rig.run_dry()
+    assert [effect.outcome for effect in rig.effects("bank.request")] == outcomes
+    assert len(receipts) == len(bank.received) == made
+    assert answers == [{"receipt": receipts[-1]}]
+    if idempotent:
+        rig.check(ic.laws.no_key_twice())
+        assert "asked for again, and answered as before" in rig.jobs("pay_back").one().story()
+
+
+def test_a_slow_request_and_its_repetition_are_done_once() -> None:
+    rig = ic.Rig()
+    bank = rig.service(ic.services.HttpService("bank"))
+    bank.slow("30s", calls=1)
+
+    def pay_back() -> None:
+        with httpx.Client(transport=bank.transport(timeout="5s"), base_url="http://bank", timeout=5) as client:
+            client.post("/refunds", headers={"Idempotency-Key": "B-7"})
+
+    with rig:
+        rig.enqueue(rig.job(pay_back, retry=ic.Retry(2, "1s")).call())
+        rig.run_dry()
+        rig.advance("1m")
+    assert [effect.outcome for effect in rig.effects("bank.request")] == ["done", "repeated"]
+    assert len(bank.received) == 1
 
 
 def test_an_async_client_waits_without_stopping_the_loop() -> None:

@@ -78,6 +78,9 @@ class WorkerLoop:
         return repr(self._live)
 
 
+_SUPERVISOR_NS = 5_000_000_000  # after so long the supervisor of a search starts a loop again
+
+
 class LiveLoop:
     """One worker of the application's own, as the rig keeps it."""
 
@@ -174,7 +177,7 @@ class LiveLoop:
             self._loops.observed.died(attempt, "the end of its worker")
         self._down(why)
         if error is not None and not self._asked_to_stop:
-            self._start_later(self._restart_ns)
+            self._start_later(self._loops.restart_ns(self._restart_ns))
             if self.state == "ended":
                 self.unseen_error = error
                 self._loops.tell_of_end(self)
@@ -430,6 +433,13 @@ class WorkerLoops:
         """The job tables whose rows the loops claim."""
         self.idle_polls = IdlePolls(self)
         self._waiting: list[LiveLoop] = []  # made before the rig was entered
+
+    def restart_ns(self, asked_ns: int | None) -> int | None:
+        """Return after how long a loop starts again that has ended with an error. None: never.
+
+        In a search somebody starts it, as in production: what a fault ends is not to stay away for that reason alone.
+        """
+        return _SUPERVISOR_NS if asked_ns is None and self.simulation.loop.decisions is not None else asked_ns
 
     def add(
         self, function: Any, count: int, name: str | None, args: tuple[Any, ...], skew: Duration,

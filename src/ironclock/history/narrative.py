@@ -129,7 +129,10 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         return words + _THEN.get(str(data.get("then")), "")
     if what == "effect":
         about = f" {data['key']!r}" if "key" in data else ""
-        went = "" if data.get("outcome") == "done" else f" fails: {data.get('error', data.get('outcome'))}"
+        outcome = data.get("outcome")
+        went = "" if outcome == "done" else f" fails: {data.get('error', outcome)}"
+        if outcome == "repeated":
+            went = ": asked for again, and answered as before"
         late = f", after the end of attempt {entry.attempt}" * bool(data.get("after_end"))
         known = ("effect", "key", "outcome", "error", "after_end")
         more = {k: v for k, v in data.items() if k not in known and v not in (None, "")}

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import AsyncGenerator, Callable
 from contextlib import AbstractContextManager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ..foundation.durations import NS
 
@@ -21,17 +21,30 @@ def running_loop() -> Any:
     return None if events is None else events._get_running_loop()
 
 
-def set_running_loop(asyncio_loop: Any) -> None:
-    """Say which loop runs; None: none. asyncio must have been imported."""
-    sys.modules["asyncio.events"]._set_running_loop(asyncio_loop)
+class LoopOfThread(NamedTuple):
+    """A loop that runs in a thread, with what Python calls there for asynchronous generators: both are the thread's."""
+
+    asyncio_loop: Any
+    first_iteration: Callable[[AsyncGenerator[Any, Any]], None] | None
+    finalizer: Callable[[AsyncGenerator[Any, Any]], None] | None
 
 
-def unset_running_loop() -> Any:
-    """Forget which loop runs, and return it."""
+def take_running_loop() -> LoopOfThread | None:
+    """Let no loop run in this real thread any more; return the one that did. None: none did."""
     running = running_loop()
-    if running is not None:
-        set_running_loop(None)
-    return running
+    if running is None:
+        return None
+    taken = LoopOfThread(running, *sys.get_asyncgen_hooks())
+    sys.modules["asyncio.events"]._set_running_loop(None)
+    sys.set_asyncgen_hooks(None, None)
+    return taken
+
+
+def put_running_loop(taken: LoopOfThread | None) -> None:
+    """Let a loop run in this real thread again. None: nothing is done."""
+    if taken is not None:
+        sys.modules["asyncio.events"]._set_running_loop(taken.asyncio_loop)
+        sys.set_asyncgen_hooks(taken.first_iteration, taken.finalizer)
 
 
 async def advance_async(loop: EventLoop, entered: Callable[[], AbstractContextManager[Any]], until_ns: int) -> None:

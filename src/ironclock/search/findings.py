@@ -147,17 +147,18 @@ def _finding_of(
     with searched.playing(plan, keeps_history=True) as played:
         rig, control, ended = played
         history = rig.history
-        breaches, _ = searched.judge(rig, plan, ended)
+        marks, story, digest = marks_of(history), history.story(), history.digest()
+        breaches, _ = searched.judge(rig, plan, ended, control)
         done = control.done
     breach = next((one for one in breaches if one.law == law), None)
     if breach is None:
         return None
     plan = Plan(tuple(move for move in done if move in plan.moves), plan.start, plan.kept)
     seams = tuple(sorted(checked_seams(searched.world.get("seams", ()))))
-    token = Token(plan, searched.lines, errors, seams, searched.model.amounts.exhausts, *marks_of(history))
+    token = Token(plan, searched.lines, errors, seams, searched.model.amounts.exhausts, *marks)
     return Finding(
-        law, breach.words, tuple(plan.describe()), token.text(), history.story(),
-        told(breach, history) if breach.proof else "", _compared(searched, plan, history), plan, history.digest(),
+        law, breach.words, tuple(plan.describe()), token.text(), story,
+        told(breach, history) if breach.proof else "", _compared(searched, plan, history), plan, digest,
         **figures,
     )  # fmt: skip
 

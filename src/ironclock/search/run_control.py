@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable, Sequence
 
+from ..foundation.source_location import in_application
 from ..simulation.decisions import ARGUMENT, FUNCTION, PRIORITY, Event
 from ..simulation.event_loop import LAST, WORLD, EventLoop
 from ..simulation.faults.kind import Passing, Strike
@@ -28,14 +29,16 @@ class RunControl:
     - `counts_visits`: True counts the visits of every seam, even if nothing is noted.
     - `changes`: returns a number that grows with everything that happens. Between two visits of a seam in which nothing
       has happened, a fault makes no difference: such seams are noted once. Default None: every seam is noted.
+    - `passes`: is called at each seam. Default None: nothing is.
     """
 
     def __init__(
         self, loop: EventLoop, plan: Plan, model: FaultModel, *, notes_seams: bool = False,
         known: frozenset[Place] = frozenset(), notes_switches: bool = False, counts_visits: bool = False,
-        changes: Callable[[], int] | None = None,
+        changes: Callable[[], int] | None = None, passes: Callable[[], None] | None = None,
     ) -> None:  # fmt: skip
         self._loop = loop
+        self._passes = passes
         self._changes = changes
         self._model = model
         self._faults: dict[Place, Move] = {}
@@ -45,6 +48,7 @@ class RunControl:
         numbers = {_job_number(move.place) for move in plan.moves}
         self._kept = None if plan.kept is None else frozenset(plan.kept)
         self._notes_seams = notes_seams
+        self._is_plain = not plan.moves
         self._known = known
         self._lots = None if plan.dice is None else RandomPriorities(*plan.dice)
         self.chooses_order = notes_switches or bool(self._switches) or self._lots is not None
@@ -65,6 +69,8 @@ class RunControl:
         """By job name that a lasting fault has struck, at which seams it has not been unharmed since."""
         self._skip: Task | None = None
         self.seams: list[tuple[Place, tuple[Move, ...]]] = []
+        self.spots: list[str] = []
+        """Where in the code of the application each of them is, in a run without a plan."""
         self.folded = 0
         """How many seams were not noted because nothing had happened since the last visit."""
         self.points: list[Move] = []
@@ -80,6 +86,8 @@ class RunControl:
         if self.only_jobs is not None and passing.job_number >= 0 and passing.job_number not in self.only_jobs:
             return None
         place = self._place(passing.who, passing.seam)
+        if self._passes is not None:
+            self._passes()
         if self._notes_seams:
             self._note_seam(place, passing)
         if passing.runs_code and self.chooses_order:
@@ -110,6 +118,12 @@ class RunControl:
         task = self._loop.current
         if self.chooses_order and task is not None:
             self._consider(self._place(task.label, where))
+
+    def calm(self) -> None:
+        """Let no fault strike from now on."""
+        self._faults.clear()
+        self._going_on.clear()
+        self._passes, self._notes_seams = None, False
 
     # --- what a person asks -------------------------------------------------------------------------
 
@@ -164,6 +178,8 @@ class RunControl:
         moves = self._model.at(place, passing, passed)
         if moves:
             self.seams.append((place, moves))
+            if self._is_plain:
+                self.spots.append(in_application())
 
     def _goes_on(self, passing: Passing) -> Strike | None:
         """Return the fault of one that began earlier and goes on, if it strikes here."""

@@ -20,6 +20,7 @@ from ..interpreter.installation import ending_within
 from ..laws.law import Breach, Law, as_breach, must_be_law, name_of_law
 from ..observers import observers, unobserved
 from ..rig import Rig, changes_of, decided, held, switch_on, take_apart, uses_servers
+from .ends import Ends
 from .fault_model import FaultModel
 from .interrupts import interrupts
 from .line_switches import Lines, telling
@@ -106,6 +107,8 @@ class RunResult:
     done: tuple[Move, ...] = ()
     uses_servers: bool = False
     """True if a run whose seams were noted has asked a real server: two at a time would be in each other's way."""
+    spots: tuple[str, ...] = ()
+    """Where in the code each of its seams is, of a run without moves."""
     not_recovered: bool = False
     """True if nothing was tried again after a lasting fault: its laws were not checked."""
 
@@ -128,6 +131,8 @@ class SearchedStory:
     """What plays the story. None: it is a function of a rig."""
     longest_s: float = 0.0
     """After how many real seconds a run is given up. 0: never."""
+    ends: Ends | None = None
+    """What compares the end of a run with that of the run without a fault. None: nobody does."""
 
     def run(
         self, plan: Plan, *, notes_seams: bool = False, known: frozenset[Place] = frozenset(),
@@ -138,7 +143,7 @@ class SearchedStory:
             rig, control, ended = played
             in_outage = control.in_outage
             not_recovered = not in_outage and control.not_recovered
-            broken, raised = ([], "") if in_outage or not_recovered else self.judge(rig, plan, ended)
+            broken, raised = ([], "") if in_outage or not_recovered else self.judge(rig, plan, ended, control)
             failed = _failed_jobs(rig) if notes_seams and plan == Plan() else ()
             asks_servers = notes_seams and uses_servers(rig)
             del rig, played
@@ -158,6 +163,7 @@ class SearchedStory:
             tuple(control.points),
             done,
             asks_servers,
+            tuple(control.spots),
             not_recovered,
         )
 
@@ -183,6 +189,7 @@ class SearchedStory:
                     known=known,
                     notes_switches=notes_switches,
                     changes=lambda: changes_of(rig),
+                    passes=None if self.ends is None or not notes_seams or plan.moves else self.ends.watch(rig),
                 ),
             )
 
@@ -227,10 +234,19 @@ class SearchedStory:
         Lines.of(self.lines).keep()  # in a process of a runner nobody else has put it in place
         return telling(control)
 
-    def judge(self, rig: Rig, plan: Plan, ended: BaseException | None = None) -> tuple[list[Breach], str]:
-        """Return what the laws find broken in a run, and the error that a law raised instead of an answer."""
+    def judge(
+        self, rig: Rig, plan: Plan, ended: BaseException | None = None, control: RunControl | None = None
+    ) -> tuple[list[Breach], str]:  # fmt: skip
+        """Return what the laws find broken in a run, and the error that a law raised instead of an answer.
+
+        Parameters: `ended` is the error that the story raised. `control` is what controlled the run: with it the world
+        goes on for a while without faults, and its end is compared with that of the run without one.
+        """
         with silence:
-            return self._judged(rig, plan, ended)
+            found, raised = self._judged(rig, plan, ended)
+            if self.ends is not None and control is not None and not (found or raised):
+                found += self.ends.breaches(rig, control, plan, ended)
+            return found, raised
 
     @cached_property
     def law_names(self) -> list[str]:
@@ -274,13 +290,13 @@ class _Silence(io.TextIOBase):
 
     def __enter__(self) -> _Silence:
         self._saved = getattr(self, "_saved", [])
-        self._saved.append((sys.stdout, sys.stderr, threading.excepthook))
+        self._saved.append((sys.stdout, sys.stderr, threading.excepthook, sys.unraisablehook))
         sys.stdout = sys.stderr = self
-        threading.excepthook = _nothing
+        threading.excepthook = sys.unraisablehook = _nothing
         return self
 
     def __exit__(self, *_: object) -> None:
-        sys.stdout, sys.stderr, threading.excepthook = self._saved.pop()
+        sys.stdout, sys.stderr, threading.excepthook, sys.unraisablehook = self._saved.pop()
 
     def write(self, text: str) -> int:
         return len(text)
@@ -291,6 +307,19 @@ def _nothing(_: object) -> None:
 
 
 silence = _Silence()
+
+
+@contextmanager
+def leftovers_untold() -> Iterator[None]:
+    """Let nobody be told what the runs inside the block have left: a worker that a fault has killed closes nothing."""
+    told, sys.unraisablehook = sys.unraisablehook, _nothing
+    try:
+        yield
+    finally:
+        gc.collect()
+        sys.unraisablehook = told
+
+
 _nobody = contextlib.nullcontext()
 
 

@@ -12,6 +12,7 @@ from typing import TypeVar
 
 from ..interpreter.border.watchdog import TOO_LONG
 from .coverage import Coverage
+from .order import news_first
 from .plan import LASTING, Move, Place, Plan
 from .runners import Runner, RunRequest, perform
 from .runs import Broken, RunResult
@@ -48,6 +49,8 @@ class Scope:
     starts: tuple[str, ...] = ()
     seed: object = 0
     first: bool = False
+    tried_before: int = 0
+    """How many single faults an earlier search of the same story has tried: this one begins after them."""
 
 
 @dataclass
@@ -85,12 +88,15 @@ class Search:
         self._scope = scope
         self._plain = plain
         self._tell = tell
-        self._singles = [move for _, moves in plain.seams for move in moves]
+        in_story = [move for _, moves in plain.seams for move in moves]
+        news = news_first(plain.seams, plain.spots)
+        begins = scope.tried_before % max(1, len(news))
+        self._singles = news[begins:] + news[:begins]
         self._bad: set[Move] = set()
         self._kept_sets = 0
         self._same: dict[Move, Move] = {}
         self._in_outage: set[Move] = set()
-        self._number = {move: number for number, move in enumerate(self._singles)}
+        self._number = {move: number for number, move in enumerate(in_story)}
         self._after: dict[tuple[Move, ...], tuple[Move, ...]] = {}
         self._anyway = {one.law for one in plain.broken}
         self._hits: dict[Place, int] = {}
@@ -154,8 +160,6 @@ class Search:
             self.coverage.why.append(f"{left} single faults, because {self._limit} runs are used up")
 
     def _try_singles(self, moves: list[Move], deeper: bool, in_vain: set[Place]) -> None:
-        if len(moves) > self._left:  # a part of them from everywhere says more than the first of them
-            moves = [moves[number] for number in _spread(len(moves), self._left, self._scope.seed)]
         for request, result in self._try(RunRequest(Plan((move,)), notes_seams=deeper) for move in moves):
             self.coverage.tried += 1
             move = request.plan.moves[0]

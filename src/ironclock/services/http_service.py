@@ -10,6 +10,7 @@ from zlib import crc32
 
 from ..errors import InputError
 from ..foundation.durations import Duration, to_ns
+from ..simulation.effects import Repeated
 from ..simulation.faults.kind import FaultKind, Strike, Subject
 from ..simulation.faults.placing import Numbers, Span
 from .service import Service
@@ -85,6 +86,9 @@ class HttpService(Service):
     - `key`: a function that gets method, path and body, and returns what a request is about, for
       `laws.once_per_key`. Default None: method, path and body, so that two requests are about the same if they are
       alike. A request with the header ``Idempotency-Key`` is about that.
+    - `idempotent`: True: a request whose header ``Idempotency-Key`` has come before, with the same method and path,
+      does nothing, and gets the answer of that time, as gateways of banks do. Default True. False: the header says what
+      a request is about, and each request is done.
     - `check`: a function of the body's bytes and the headers (names in small letters) that returns why the request is
       refused with 401; empty text: it is not. `signed_by` makes one for webhooks. Default None: nothing is refused.
 
@@ -99,9 +103,13 @@ class HttpService(Service):
 
     def __init__(
         self, name: str = "service", handler: Handler | None = None,
-        key: Callable[[str, str, Any], Any] | None = None, check: Check | None = None,
+        key: Callable[[str, str, Any], Any] | None = None, check: Check | None = None, idempotent: bool = True,
     ) -> None:  # fmt: skip
         super().__init__(name)
+        if not isinstance(idempotent, bool):
+            raise InputError(f"idempotent is {idempotent!r}; give True or False")
+        self._idempotent = idempotent
+        self._answers: dict[tuple[str, str, str], Reply] = {}  # by method, path and the header Idempotency-Key
         self._check = check
         self.received: list[Any] = []
         """The bodies of the requests that it has accepted, in order."""
@@ -138,8 +146,8 @@ class HttpService(Service):
         """Send a request; return the reply.
 
         Parameters: `method` and `path` are those of HTTP; `key` is what the request is about, for `laws.once_per_key`.
-        Default None: as the service says. `headers` and `content`, the bytes of the body, are what `check` looks at.
-        Default: those of `body` as JSON.
+        Default None: the header ``Idempotency-Key``, or as the service says. `headers` can have that header. They and
+        `content`, the bytes of the body, are what `check` looks at. Default: those of `body` as JSON.
 
         Raises `ServiceError`, or the error of a fault, if no reply comes.
 
@@ -148,27 +156,37 @@ class HttpService(Service):
             office = rig.service(ic.services.HttpService("office"))
             reply = office.request("PUT", "/manifests/TL-204", {"passengers": 2})
         """
+        names = {name.lower(): value for name, value in (headers or {}).items()}
+        once = names.get("idempotency-key")
         if key is None:
-            key = self._about(method, path, body)
+            key = self._about(method, path, body) if once is None else once
         simulation = self.in_rig("request")
         if simulation.effects.forward_operation is None:
             answered = self._answered(simulation.loop.now)
             if answered is not None:
                 return self._refuse(answered, method, path, key)
 
-        def act() -> Reply:
+        def act() -> Reply | Repeated:
             if self._check is not None:
                 sent = Reply(200, body).content() if content is None else content
-                why = self._check(sent, {name.lower(): value for name, value in (headers or {}).items()})
+                why = self._check(sent, names)
                 if why:
                     return Reply(401, why)
-            self.received.append(body)
-            if self._handler is None:
-                return Reply()
-            given = self._handler(method, path, body)
-            return given if isinstance(given, Reply) else Reply(200, given)
+            return self._do(method, path, body, once)
 
         reply: Reply = self._operate("request", act, key, {"method": method, "path": path, "body": body})
+        return reply
+
+    def _do(self, method: str, path: str, body: Any, once: str | None) -> Reply | Repeated:
+        """Do what a request asks for. Parameters: `once` is its header ``Idempotency-Key``."""
+        known = None if once is None else self._answers.get((method, path, once))
+        if known is not None:
+            return Repeated(known)
+        self.received.append(body)
+        given = Reply() if self._handler is None else self._handler(method, path, body)
+        reply = given if isinstance(given, Reply) else Reply(200, given)
+        if once is not None and self._idempotent and reply.ok:
+            self._answers[method, path, once] = reply
         return reply
 
     def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Reply:
@@ -223,20 +241,19 @@ class HttpService(Service):
         self._drawn = self.delay_ns("request", self._calls + 1)
         return self._drawn
 
-    def answer_late(self, ns: int, method: str, path: str, body: Any, key: Any) -> None:
+    def answer_late(self, ns: int, method: str, path: str, body: Any, once: str | None) -> None:
         """Do what a request asked for, after its caller has given up. Parameters: `ns` is a time in nanoseconds;
-        `method` is the HTTP method; `path` is the path; `body` is the body."""
+        `method` is the HTTP method; `path` is the path; `body` is the body; `once` is its ``Idempotency-Key``."""
         simulation = self.in_rig("request")
         loop, effects = simulation.loop, simulation.effects
         self._drawn = None
         self._calls += 1
         author = effects.author  # the job that has asked; its thread can work on another one by then
-        about = self._about(method, path, body) if key is None else key
+        about = self._about(method, path, body) if once is None else once
 
         def act(_: Any) -> None:
-            if self._handler is not None:
-                self._handler(method, path, body)
+            outcome = "repeated" if isinstance(self._do(method, path, body, once), Repeated) else "done"
             data = {"method": method, "path": path, "body": body}
-            effects.write(f"{self.name}.request", about, "done", data, author)
+            effects.write(f"{self.name}.request", about, outcome, data, author)
 
         loop.schedule(loop.now + ns, 0, act, None)

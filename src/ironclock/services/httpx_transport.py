@@ -50,9 +50,8 @@ class ServiceTransport(httpx.BaseTransport, httpx.AsyncBaseTransport):
         if late:
             raise httpx.ReadTimeout(f"{self._service.name} did not answer in time", request=request)
         try:
-            method, path, _, key = self._asked(request, body)
             reply = self._service.request(
-                method, path, body, key=key, headers=dict(request.headers), content=request.content
+                request.method, request.url.path, body, headers=dict(request.headers), content=request.content
             )
         except ServiceError as error:
             kind = httpx.ReadError if isinstance(error, ResponseLost) else httpx.ConnectError

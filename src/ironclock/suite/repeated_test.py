@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import ast
 import copy
 import dis
+import inspect
 import shutil
+import textwrap
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -129,6 +132,41 @@ class RepeatedTest:
             state["_obj"] = None
         if self._folder is not None:
             shutil.rmtree(self._folder, ignore_errors=True)  # the next run gets a folder of the same name
+
+
+def is_over(item: pytest.Item, error: BaseException) -> bool:
+    """Return True if an error is an assertion of a test after which only assertions follow: all that it does was done.
+
+    Parameters: `error` is what the call of the test has raised.
+    """
+    function = inspect.unwrap(getattr(item, "obj", None) or _not_told)
+    code, trace = getattr(function, "__code__", None), error.__traceback__
+    while trace is not None and trace.tb_frame.f_code is not code:
+        trace = trace.tb_next
+    if code is None or trace is None or not isinstance(error, AssertionError):
+        return False
+    try:
+        source = textwrap.dedent(inspect.getsource(function))
+    except (OSError, TypeError):
+        return False
+    line = trace.tb_lineno - code.co_firstlineno + 1
+    return _only_asserts_after(ast.parse(source).body, line)
+
+
+def _only_asserts_after(block: list[ast.stmt], line: int) -> bool:
+    """Return True if only assertions follow the statement at a line, which a block of statements has."""
+    for number, statement in enumerate(block):
+        if statement.lineno <= line <= (statement.end_lineno or statement.lineno):
+            rest = all(isinstance(one, (ast.Assert, ast.Pass)) for one in block[number + 1 :])
+            inner = [
+                part
+                for name in ("body", "orelse", "finalbody")
+                for part in [getattr(statement, name, [])]
+                if part and part[0].lineno <= line
+            ]
+            is_loop = isinstance(statement, (ast.For, ast.While, ast.AsyncFor))
+            return rest and not is_loop and (not inner or _only_asserts_after(inner[-1], line))
+    return False
 
 
 class _WithoutReports:

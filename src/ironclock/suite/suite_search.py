@@ -23,6 +23,7 @@ from ..laws.key_laws import IDEMPOTENT
 from ..laws.law import Law, StatedLaw, name_of_law
 from ..rig import Rig, simulation_of
 from ..search.determinism import told_entry
+from ..search.ends import Ends
 from ..search.fault_model import FaultModel
 from ..search.findings import Finding
 from ..search.interrupts import interrupts
@@ -30,12 +31,12 @@ from ..search.plan import Move, Plan
 from ..search.probe import told_failures
 from ..search.replay_token import read
 from ..search.runners import Runner, RunRequest
-from ..search.runs import Played, RunResult, SearchedStory, told_error
+from ..search.runs import Played, RunResult, SearchedStory, leftovers_untold, told_error
 from ..search.search import LawRaised, Scope, Search
 from .budget import Budget
 from .fault_coverage import subjects_of
 from .ran_code import ProjectModules, code_digest, own_files
-from .repeated_test import NoRig, RepeatedTest, folder_of
+from .repeated_test import NoRig, RepeatedTest, folder_of, is_over
 from .search_cache import BrokenInTest, SearchCache, SearchedTest
 from .test_laws import TestLaws
 
@@ -117,7 +118,7 @@ class SuiteSearch:
         needed = [count * max(one.seconds, 0.002) for count, (one, _) in zip(runs_needed, todo, strict=True)]
         last: pytest.Item | None = None
         try:
-            with interrupts.between_runs():
+            with leftovers_untold(), interrupts.between_runs():
                 for number, (one, found) in enumerate(todo):
                     seconds, runs = self._budget.share(needed[number:], runs_needed[number:])
                     if last is not None:
@@ -192,7 +193,10 @@ class _SearchOfRig:
         self._tell_run = tell
         self._player = RepeatedTest(one.item, number, max(LONGEST_RUN_S, _LONGER * one.seconds))
         world = {"seams": tuple(sorted(one.seams))} if one.seams else {}
-        self._searched = SearchedStory(_no_story, (), model, world, asserts=one.laws.asserts, player=self._player)
+        self._ends = Ends(partial(is_over, one.item), one.laws.ends_alike) if one.laws.compares_ends else None
+        self._searched = SearchedStory(
+            _no_story, (), model, world, asserts=one.laws.asserts, player=self._player, ends=self._ends
+        )
         self._jobs: dict[str, list[str]] = {}
 
     def run(self, until: float | None, runs: int | None) -> None:
@@ -201,12 +205,12 @@ class _SearchOfRig:
         plain_run = self._play()
         found.runs += 1
         self._tell_run()
-        if not self._searched.laws and not self._searched.asserts:
+        if not (self._searched.laws or self._searched.asserts or (self._ends is not None and self._ends.are_known)):
             return
         runner = _TimedRunner(self._searched, until, self._note)
         runner.known = frozenset(place for place, _ in plain_run.seams)
         # The plain run counts as one; at least one fault is tried.
-        scope = Scope(None if runs is None else max(2, runs), depth=1, orders=False, seed=found.sessions)
+        scope = Scope(None if runs is None else max(2, runs), depth=1, orders=False, tried_before=found.tried_before)
         search = Search(runner, scope, plain_run, lambda runs, most, broken: None)
         interrupted = False
         try:
@@ -233,11 +237,17 @@ class _SearchOfRig:
             if raised:
                 raise LawRaised(Plan(), raised)
             self._jobs = _effects_by_job(history)
-            seams, folded = tuple(played.control.seams), played.control.folded
+            if self._ends is not None and not difference:
+                self._ends.learn(played.rig, played.control)
+            seen = RunResult(
+                seams=tuple(played.control.seams), folded=played.control.folded, spots=tuple(played.control.spots)
+            )
         if difference:
             # The suite's own run has drawn other lots, UUIDs for example. The runs of the search all draw the same.
-            with self._searched.playing(Plan()) as played:
+            with self._searched.playing(Plan(), notes_seams=self._ends is not None) as played:
                 _, difference = self._compared(played, marks)
+                if self._ends is not None and not difference:
+                    self._ends.learn(played.rig, played.control)
             self._found.runs += 1
         if difference:
             raise NotDeterministic(f"it differs between two runs: {difference}")
@@ -246,7 +256,7 @@ class _SearchOfRig:
             self._found.notes.append(f"{name} is broken without a fault already, and was left out")
         kept = tuple(law for name, law in zip(asked.law_names, chosen, strict=True) if name not in anyway)
         self._searched = replace(self._searched, laws=kept)
-        return RunResult(seams=seams, folded=folded)
+        return seen
 
     def _compared(self, played: Played, before: array[int]) -> tuple[array[int], str]:
         """Return the marks of a run without a fault, and in words where it begins to differ from another one."""

@@ -30,6 +30,8 @@ class TestLaws:
     with_default: bool = True
     asserts: bool = False
     """True if the test's own assertions are a law under faults as well."""
+    ends_alike: bool = False
+    """True if a run with a fault must end as the run without it does."""
 
     @property
     def all_given(self) -> tuple[Law, ...]:
@@ -51,7 +53,12 @@ class TestLaws:
     @property
     def none(self) -> bool:
         """True if no law is asked of the test."""
-        return not (self.marked or self.of_project or self.with_default or self.asserts)
+        return not (self.marked or self.of_project or self.asserts or self.compares_ends)
+
+    @property
+    def compares_ends(self) -> bool:
+        """True if the ends of runs are compared."""
+        return self.with_default or self.ends_alike
 
     def check_marked(self, worlds: Sequence[World]) -> None:
         """Raise `BrokenLaw` if a law of the markers does not hold."""
@@ -84,16 +91,16 @@ class _IfItApplies:
 def laws_of(item: pytest.Item, of_project: Sequence[Law] = ()) -> TestLaws:
     """Return the laws of a test. Raises `pytest.UsageError` for a marker that cannot be used."""
     found: list[Law] = []
-    with_default, asserts = True, False
+    switches = {"default": True, "asserts": False, "ends_alike": False}
     for marker in reversed(list(item.iter_markers("laws"))):
         for name, value in marker.kwargs.items():
-            if name not in ("default", "asserts") or not isinstance(value, bool):
+            if name not in switches or not isinstance(value, bool):
                 raise pytest.UsageError(
                     f"the laws marker of {item.nodeid} has {name}={value!r}; give laws, default=False to leave out "
-                    "those of every test, and asserts=True to judge the test's own assertions as well"
+                    "those of every test, asserts=True to judge the test's own assertions as well, and ends_alike=True "
+                    "if each run must end as the one without a fault"
                 )
-        with_default = marker.kwargs.get("default", with_default)
-        asserts = marker.kwargs.get("asserts", asserts)
+            switches[name] = value
         for law in _each(marker.args):
             try:
                 if isinstance(law, str):
@@ -102,7 +109,7 @@ def laws_of(item: pytest.Item, of_project: Sequence[Law] = ()) -> TestLaws:
             except IronClockError as error:
                 raise pytest.UsageError(f"the laws marker of {item.nodeid}: {error}") from None
             found.append(law)
-    return TestLaws(tuple(found), tuple(of_project), with_default, asserts)
+    return TestLaws(tuple(found), tuple(of_project), switches["default"], switches["asserts"], switches["ends_alike"])
 
 
 def _each(given: Iterable[Any]) -> Iterator[Any]:

@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from ..databases.contents import Contents, File
 from ..databases.database_clocks import DatabaseClocks
 from ..databases.mariadb_waits import MariaDBWaits
 from ..databases.redirects import Redirects
@@ -58,6 +59,8 @@ class Border:
         )
         self.sqlite_owners: dict[int, Any] = {}
         """By identity of a connection of SQLite, the key of the thread that has opened it."""
+        self.sqlite_files: dict[str, None] = {}
+        """The names of the files of SQLite that were opened."""
         self.sqlite_errors: dict[Any, BaseException] = {}
         """By key of a thread, the error that is raised when the library returns."""
         self.executors = Executors()
@@ -82,6 +85,18 @@ class Border:
         if self._mariadb_waits is None:
             self._mariadb_waits = MariaDBWaits(self._started, self.database_clocks.waits_for_real)
         return self._mariadb_waits
+
+    def contents(self) -> Contents:
+        """Return what is in the databases that the rig knows: those whose clock follows, and files of SQLite."""
+        found = self.database_clocks.contents()
+        files = [name for name in self.sqlite_files if os.path.isfile(name)]
+        if files:
+            helper = self.helpers.take()
+            for name in files:
+                helper.begin(File(name).read)  # on a thread of its own, where nothing is replaced
+                found.update({f"{place} of {os.path.basename(name)}": items for place, items in helper.end().items()})
+            self.helpers.put_back(helper)
+        return found
 
     def switch_on(self, loop: EventLoop, seams: frozenset[str]) -> None:
         """Let the real calls of some kinds be seams."""

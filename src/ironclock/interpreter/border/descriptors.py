@@ -151,6 +151,13 @@ class Descriptors:
         """Note that a server, which has an address, can have sent something to somebody who waits for it."""
         self._waits.traffic[server] = self._waits.traffic.get(server, 0) + 1
 
+    def settles(self, server: Any, settle: Callable[[], None] | None) -> None:
+        """Note what returns when all that a server has sent is there. None: it is not known any more."""
+        if settle is None:
+            self._waits.settles.pop(server, None)
+        else:
+            self._waits.settles[server] = settle
+
     # --- who can answer -----------------------------------------------------------------------------
 
     def exchange(self, fd: int) -> Exchange:

@@ -202,6 +202,10 @@ class OutsideWaits:
         # By shape: less than 1 if such a request has kept the rig waiting for nothing.
         self.traffic: dict[Any, int] = {}
         """How many answers each server has given to code of this rig."""
+        self.settles: dict[Any, Callable[[], None]] = {}
+        """By server: what returns when all that it has sent is there. Nobody waits for the others."""
+        self._settled: dict[Any, int] = {}
+        # By server: its traffic when it was last asked.
         self.looks = 0
         """How often something real was looked at: the watchdog sees that the run moves."""
         self.looks_for_real = False
@@ -217,6 +221,8 @@ class OutsideWaits:
         Raises `RigStateError` in a callback of the rig, and `StuckError` if nothing can end the wait.
         """
         loop = self._loop
+        if self.settles and self._settle([wait]):
+            looked = False
         if not looked and self._look([wait], 0.0):
             return True
         if wait.until_ns is not None and wait.until_ns <= loop.now:
@@ -375,7 +381,7 @@ class OutsideWaits:
     def _renewed(self, exchange: Exchange) -> float:
         """Return the grace of a wait in vain: what another task has just asked of its server can have ended it."""
         traffic = self.traffic.get(exchange.server, 0)
-        if exchange.traffic == traffic:
+        if exchange.traffic == traffic or exchange.server in self.settles:
             return 0.0
         exchange.traffic = traffic
         exchange.renewals += 1
@@ -396,6 +402,8 @@ class OutsideWaits:
         for wait in [wait for wait in self._waits if wait.task is not None and wait.task.has_ended]:
             self._waits.remove(wait)  # its task was ended without handlers
         waits = [wait for wait in self._waits if not wait.ready]
+        if self.settles:
+            self._settle(waits)
         if self._look(waits, 0.0):
             self._in_order(waits)
             return True
@@ -422,6 +430,18 @@ class OutsideWaits:
         for wait in waits:
             self._note_in_vain(wait, at is not None and wait.until_ns is not None and at >= wait.until_ns)
         return False
+
+    def _settle(self, waits: Iterable[OutsideWait]) -> bool:
+        """Let each server that has answered somebody since it was last asked send the others what is theirs. Return
+        True if one was asked."""
+        asked = False
+        for server in {exchange.server for wait in waits for exchange in wait.exchanges}:
+            settle = self.settles.get(server)
+            if settle is not None and self._settled.get(server) != self.traffic.get(server, 0):
+                self._settled[server] = self.traffic.get(server, 0)
+                settle()
+                asked = True
+        return asked
 
     def _note_in_vain(self, wait: OutsideWait, expires: bool) -> None:
         for exchange in wait.exchanges:

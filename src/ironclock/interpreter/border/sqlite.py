@@ -353,6 +353,7 @@ class _Owners:
         world = self._here()
         if world is not None:
             world.border.sqlite_owners[id(connection)] = _thread_of(world)
+            world.border.sqlite_files.setdefault(str(args[0] if args else kwargs.get("database", "")))
         return connection
 
     def check(self, world: EnteredRig, connection: Any) -> None:

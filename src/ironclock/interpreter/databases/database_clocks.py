@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from ...errors import DatabaseClockError, InputError
 from ...foundation.durations import NS
 from .clock_words import mariadb_readings, real_readings, simulated
+from .contents import Contents
 from .given import Server
 from .key_value_proxy import Faults, KeyValueProxy
 from .mariadb_waits import planned
@@ -175,6 +176,15 @@ class DatabaseClocks:
         self._installed.clear()
         self._pending.clear()
         self._postgres = self._mariadb_is_given = False
+
+    def contents(self) -> Contents:
+        """Return what is in the databases that follow, apart from those of MariaDB and MySQL."""
+        found: Contents = {}
+        for proxy in self._proxies:
+            found.update(proxy.contents())
+        for clock in self._installed:
+            found.update(clock.contents())
+        return found
 
     # --- PostgreSQL -----------------------------------------------------------------------------------
 

@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, Protocol
 from ...errors import DatabaseClockError
 from ..patching.real_functions import poll_for, real_connect, real_recv, real_send
 from ..patching.system import put_in_place
+from .contents import Contents, Keys
 from .key_value_times import Key, Step, Times
 from .moved_connections import open_sockets
 from .resp import OK, QUEUED, Incomplete, Reply, command, error, listed_client, number, parse, request
@@ -98,7 +99,10 @@ class Link:
 
     def send_and_wait(self, *words: bytes | str | int) -> None:
         """Send a command that is answered at once, and wait for a moment, in real time, for its answer."""
-        data = command(*words)
+        self.pass_and_wait(command(*words))
+
+    def pass_and_wait(self, data: bytes) -> None:
+        """Send commands as bytes that are answered at once, and wait for a moment, in real time, for an answer."""
         sent = real_send(self.socket, data, socket.MSG_DONTWAIT) if len(data) < _SIZE else 0
         if sent < len(data):
             self.socket.sendall(data[sent:])
@@ -191,7 +195,8 @@ class KeyValueProxy:
         if answer.is_error:
             self.control.close()
             raise DatabaseClockError(f"{self._where} refuses: {answer.value.decode()}; correct the URL")
-        self._selected = db
+        self._selected = self._db = db
+        self._reader: Keys | None = None
         self._known = self._commands()
         self._notifies = bool(self._setting("notify-keyspace-events"))
         self._purge_at = -1
@@ -203,6 +208,8 @@ class KeyValueProxy:
         self.address: tuple[str, int] = self._listener.getsockname()[:2]
         descriptors.quiet(self._listener.fileno(), True)
         descriptors.proxies[self.address] = self._answers
+        self._settler = self.link()
+        descriptors.settles(self._peername, self._settle)
         self.start(self._accept, "key-value server")
 
     def start(self, function: Callable[[], None], label: str) -> None:
@@ -463,6 +470,22 @@ class KeyValueProxy:
         """Note that a command can have ended what other clients wait for."""
         self._descriptors.told_others(self._peername)
 
+    def _settle(self) -> None:
+        """Return when what the server has sent to blocked clients and subscribers is there: it writes what one round
+        has brought before it reads again."""
+        for _ in range(2):
+            self._settler.ask("PING")
+
+    def contents(self) -> Contents:
+        """Return what is in the database whose keys it has taken over."""
+        if self._reader is None:
+            words = [("AUTH", *self._login)] if self._login else []
+            self._reader = Keys(self.server, [*words, ("SELECT", self._db)], self._expires)
+        return self._reader.read()
+
+    def _expires(self, key: bytes) -> bool:
+        return (self._db, key) in self.times.deadlines
+
     def quiet(self, one: socket.socket) -> None:
         """Note that a client has its answer."""
         self._descriptors.quiet(one.fileno(), True)
@@ -481,6 +504,7 @@ class KeyValueProxy:
                 self.ask_in(db, b"PEXPIRE", key, max(at - now, 1))
         clients = list(self.clients.values())
         self._descriptors.proxies.pop(self.address, None)
+        self._descriptors.settles(self._peername, None)
         for thread in self._mine:
             thread.end()
             self._loop.end_suspended(thread)
@@ -492,6 +516,9 @@ class KeyValueProxy:
         for moved in self._moved:
             moved.detach()
         self._listener.close()
+        self._settler.close()
+        if self._reader is not None:
+            self._reader.close()
         self.control.close()
 
 
@@ -641,6 +668,7 @@ class _Client:
             self._subscribed = self._subscribed or not name.startswith((b"UN", b"PUN", b"SUN"))
             server.listens = True
             server.send(*words)
+            self._proxy.told_others()  # its answer comes as what is published does
             return None if self._version == 3 or self._subscribed else server.reply().raw
         if name == b"MULTI":
             self._transaction, self._broken = ([], False) if self._transaction is None else (self._transaction, False)
@@ -757,21 +785,20 @@ class _Client:
             if writes:
                 proxy.remember(self._db, keys)
             parts.append((words, keys, writes))
-        self._pass(server, [b"MULTI"])
-        # Each step is made when it is sent: what the one before changes is not known yet, and need not be.
         steps = []
-        for words, keys, _ in parts:
+        sends: list[list[bytes]] = [[b"MULTI"]]
+        for words, keys, _ in parts:  # what one part changes is not known when the next one is made, and need not be
             step = proxy.times.step(self._db, words)
             steps.append(step)
-            is_script = words[0].upper() in _SCRIPTS
-            if is_script:
-                self._pass(server, [b"TIME"])
-            self._pass(server, proxy.with_time(self._db, words) if step is None else step.sends)
-            if is_script:
-                for key in keys:
-                    self._pass(server, [b"PTTL", key])
-                self._pass(server, [b"TIME"])
-        reply = self._pass(server, [b"EXEC"])
+            made = proxy.with_time(self._db, words) if step is None else step.sends
+            if words[0].upper() in _SCRIPTS:
+                sends += [[b"TIME"], made, *([b"PTTL", key] for key in keys), [b"TIME"]]
+            else:
+                sends.append(made)
+        server.pass_and_wait(b"".join(command(*words) for words in (*sends, [b"EXEC"])))
+        for _ in sends:
+            server.reply(self._tell)
+        reply = server.reply(self._tell)
         if reply.is_error or reply.value is None:
             return reply.raw
         replies, answers = iter(reply.value), []

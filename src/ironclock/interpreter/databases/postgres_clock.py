@@ -21,6 +21,7 @@ from typing import Any, Protocol
 
 from ...errors import DatabaseClockError, RigWarning
 from .clock_words import SCHEMA, real, simulated
+from .contents import Contents, Rows
 
 NOW, BEGAN = f"{SCHEMA}.now", f"{SCHEMA}.began"
 """Settings of a session: the rig's time, and the time at which its transaction has begun."""
@@ -170,6 +171,7 @@ class InstalledClock:
     ) -> None:  # fmt: skip
         self.name = name
         self._open_session = open_session
+        self._rows: Rows | None = None
         try:
             self._query, self._end = open_session()
         except Exception as error:
@@ -181,6 +183,12 @@ class InstalledClock:
         except BaseException:
             self._end()
             raise
+
+    def contents(self) -> Contents:
+        """Return what is in the tables of the database."""
+        if self._rows is None:
+            self._rows = Rows(self._query)
+        return self._rows.read()
 
     def _install(self, tell: Callable[[str], None]) -> None:
         query = self._query

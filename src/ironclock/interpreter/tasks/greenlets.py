@@ -18,7 +18,7 @@ from typing import Any, cast
 import greenlet
 
 from ...simulation.task import Task
-from ..running_loop import set_running_loop, unset_running_loop
+from ..running_loop import LoopOfThread, put_running_loop, take_running_loop
 from .end_asyncio_loops import close_loop_of_dead, tasks_of
 from .end_without_handlers import end_without_handlers
 from .held_locks import HeldLocks, recent_locks
@@ -97,13 +97,13 @@ class GreenletSwitcher:
         self._closer: greenlet.greenlet | None = None  # where `close` goes on when a task waits again and again
         self._exits_left = _MOST_EXITS
         self._error: BaseException | None = None
-        self._ending: tuple[greenlet.greenlet, Any] | None = None
+        self._ending: tuple[greenlet.greenlet, LoopOfThread | None] | None = None
         # A running task that is to end without its handlers, and the asyncio loop that runs in it.
         self._wants_greenlet = False  # a suspended task asks for a new greenlet to continue with the loop
         self._abandoned: list[greenlet.greenlet] = []
         self._suspended: dict[int, greenlet.greenlet] = {}
-        self._asyncio_loops: dict[int, Any] = {}  # those that run in suspended tasks
-        self._asyncio_loop_here: Any = None
+        self._asyncio_loops: dict[int, LoopOfThread] = {}  # those that run in suspended tasks
+        self._asyncio_loop_here: LoopOfThread | None = None
 
     def run(self, loop: Callable[[], None]) -> None:
         """Run the loop in a greenlet until it returns. Raises what the loop raises."""
@@ -111,7 +111,7 @@ class GreenletSwitcher:
         if recent_locks:
             self.held_locks.note_recent(None)
         self._main = greenlet.getcurrent()
-        events = unset_running_loop()
+        events = take_running_loop()
         try:
             first = self._spare() if self._spares else self._fresh()
             first.switch()
@@ -127,8 +127,7 @@ class GreenletSwitcher:
         finally:
             if self.enter_thread is not None:
                 self.enter_thread(None)
-            if events is not None:
-                set_running_loop(events)
+            put_running_loop(events)
         if not self._suspended:
             self._let_spares_rest()
         error, self._error = self._error, None
@@ -168,7 +167,7 @@ class GreenletSwitcher:
             self.held_locks.note_recent(task)
         here = task.suspension = greenlet.getcurrent()
         self._suspended[id(here)] = here
-        events = unset_running_loop()
+        events = take_running_loop()
         if events is not None:
             self._asyncio_loops[id(here)] = events
         try:
@@ -186,8 +185,7 @@ class GreenletSwitcher:
             task.suspension = None  # its greenlet runs other things later, whose frames hold the rig unseen
             if self.enter_thread is not None:
                 self.enter_thread(task)
-            if events is not None:
-                set_running_loop(events)
+            put_running_loop(events)
 
     def resume(self, task: Task) -> None:
         """Continue a suspended task in place of the present run of the loop."""
@@ -201,12 +199,12 @@ class GreenletSwitcher:
 
     def note_running_asyncio_loop(self) -> None:
         """Keep the asyncio loop that runs in the running task: its thread-local values are freed before it ends."""
-        self._asyncio_loop_here = unset_running_loop()
+        self._asyncio_loop_here = take_running_loop()
 
     def end_running(self, task: Task) -> None:
         """End the running task now, without its handlers, and continue with the loop. Never returns."""
         asyncio_loop, self._asyncio_loop_here = self._asyncio_loop_here, None
-        self._ending = greenlet.getcurrent(), unset_running_loop() or asyncio_loop
+        self._ending = greenlet.getcurrent(), take_running_loop() or asyncio_loop
         self._wants_greenlet = True
         assert self._main is not None
         self._main.switch()
@@ -218,10 +216,9 @@ class GreenletSwitcher:
         if suspension is not None:
             self._suspended.pop(id(suspension), None)
             task.suspension = None
-            events = unset_running_loop()
+            events = take_running_loop()
             _end(suspension, self._asyncio_loops.pop(id(suspension), None))
-            if events is not None:
-                set_running_loop(events)
+            put_running_loop(events)
 
     def abort(self, error: BaseException) -> None:
         """End the whole run with an error. The running task stays where it is for good."""
@@ -247,7 +244,7 @@ class GreenletSwitcher:
             with contextlib.suppress(BaseException):
                 suspension.throw(greenlet.GreenletExit)
             if not suspension.dead:
-                unset_running_loop()
+                take_running_loop()
                 _end(suspension, events)
         self._closer = None
         self._suspended.clear()
@@ -258,18 +255,17 @@ class GreenletSwitcher:
         suspension, task.suspension = task.suspension, None
         if suspension is None or suspension.dead:
             return
-        events = unset_running_loop()
+        events = take_running_loop()
         self._exits_to = suspension.parent = greenlet.getcurrent()
         try:
             with contextlib.suppress(BaseException):
                 suspension.throw(error)
         finally:
             self._exits_to = None
-            unset_running_loop()
+            take_running_loop()
             self._suspended.pop(id(suspension), None)
             _end(suspension, self._asyncio_loops.pop(id(suspension), None))
-            if events is not None:
-                set_running_loop(events)
+            put_running_loop(events)
 
     def end_all(self) -> None:
         """End every suspended task without its handlers."""
@@ -305,13 +301,13 @@ class GreenletSwitcher:
         return made
 
 
-def _end(suspension: greenlet.greenlet, asyncio_loop: Any) -> None:
+def _end(suspension: greenlet.greenlet, running: LoopOfThread | None) -> None:
     """End a greenlet without its handlers, with the asyncio loop that runs in it. None: no loop does."""
-    tasks = () if asyncio_loop is None else tasks_of(asyncio_loop)
+    tasks = () if running is None else tasks_of(running.asyncio_loop)
     end_without_handlers(suspension)
-    unset_running_loop()
-    if asyncio_loop is not None:
-        close_loop_of_dead(asyncio_loop, tasks)
+    take_running_loop()
+    if running is not None:
+        close_loop_of_dead(running.asyncio_loop, tasks)
 
 
 def _closed() -> None:

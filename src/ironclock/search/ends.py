@@ -1,0 +1,115 @@
+"""The ends of runs: after the story the world goes on without faults, and what it comes to is compared.
+
+The run without a fault is followed first: what is in its databases at each of its seams, at its end, and some time
+later. A run with a fault gets that time as well: its retries, leases and locks may need it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from ..errors import IronClockError
+from ..interpreter.installation import ending_within
+from ..interpreter.patching.clock_functions import REAL
+from ..laws.law import Breach
+from ..rig import contents_of, held, simulation_of
+from .end_states import EndState, Passages, compared, end_state, is_alike
+from .plan import LASTING
+
+if TYPE_CHECKING:
+    from ..rig import Rig
+    from .plan import Plan
+    from .run_control import RunControl
+
+CALM_S = (0, 10, 30, 90, 300, 900, 1_800)
+"""How many simulated seconds after the story the ends are compared, one after the other until they are alike."""
+
+_LEAST_CALM_S = 90
+_MOST_REAL_S = 6.0  # for the calm after the run without a fault: a busy world is followed for a shorter time
+_LONGER = 5
+_MOST_SAMPLES_S = 5.0
+
+
+class Ends:
+    """Compares the ends of the runs of one story.
+
+    Parameters: `is_over` returns True for an error of the story before which all that it does was done. `alike` is True
+    if every difference breaks a law, and not only what is gone or stuck.
+    """
+
+    def __init__(self, is_over: Callable[[BaseException], bool], alike: bool) -> None:
+        self._is_over = is_over
+        self._alike = alike
+        self._plain: list[EndState] = []
+        self._took_s: list[float] = []
+        self._passages = Passages()
+
+    @property
+    def are_known(self) -> bool:
+        """True if the run without a fault has left something that others can be compared with."""
+        return len(self._plain) > 1 and any(state.there for state in self._plain)
+
+    def watch(self, rig: Rig) -> Callable[[], None]:
+        """Return what notes, at a seam, what is in the databases of a rig: of the run without a fault."""
+        took_s, seen = 0.0, -1
+
+        def note() -> None:
+            nonlocal took_s, seen
+            now = simulation_of(rig).loop.requests
+            if now != seen and took_s < _MOST_SAMPLES_S:
+                seen, began = now, REAL["monotonic"]()
+                with contextlib.suppress(OSError, sqlite3.Error):  # somebody writes just now
+                    self._passages.note(_state(rig))
+                took_s += REAL["monotonic"]() - began
+
+        return note
+
+    def learn(self, rig: Rig, control: RunControl) -> None:
+        """Follow the run without a fault, which has come to its end, for some time."""
+        control.calm()
+        self._plain, self._took_s = [], []
+        began, last = REAL["monotonic"](), 0
+        with held(rig):
+            for calm_s in CALM_S:
+                try:
+                    with ending_within(2 * _MOST_REAL_S):
+                        rig.advance((calm_s - last) * 1.0)
+                    state = _state(rig)
+                except (IronClockError, OSError, sqlite3.Error):
+                    break
+                self._plain.append(state)
+                self._passages.note(state)
+                self._took_s.append(REAL["monotonic"]() - began)
+                last = calm_s
+                if self._took_s[-1] > _MOST_REAL_S / 2:
+                    break
+
+    def breaches(self, rig: Rig, control: RunControl, plan: Plan, ended: BaseException | None) -> list[Breach]:
+        """Return what is wrong with the end of a run with one fault. Nothing if its story was not played to its end."""
+        if not self.are_known or len(plan.moves) != 1 or plan.kinds & LASTING:
+            return []
+        if ended is not None and not self._is_over(ended):
+            return []
+        control.calm()
+        last, state, plain = 0, None, None
+        try:
+            with held(rig):
+                for calm_s, plain, took_s in zip(CALM_S, self._plain, self._took_s, strict=False):
+                    with ending_within(1 + _LONGER * took_s):
+                        rig.advance((calm_s - last) * 1.0)
+                    state, last = _state(rig), calm_s
+                    if is_alike(plain, state):
+                        return []
+        except (IronClockError, OSError, sqlite3.Error):  # its world has ended: nobody can say what it would come to
+            return []
+        if state is None or plain is None or last < _LEAST_CALM_S:
+            return []
+        return [Breach(one.words, law=one.law) for one in compared(plain, self._passages, state, self._alike)]
+
+
+def _state(rig: Rig) -> EndState:
+    simulation = simulation_of(rig)
+    return end_state(contents_of(rig), simulation.effects, simulation.loop.now)
