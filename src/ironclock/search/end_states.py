@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -23,6 +23,9 @@ VANISHES = "nothing_vanishes"
 STUCK = "nothing_stuck"
 """The law that nothing stays for ever where things only pass through without a fault."""
 
+NUMBERS = "same_numbers"
+"""The law that no number is another one than without a fault, if nothing else is different."""
+
 ALIKE = "ends_alike"
 """The law that a run with a fault ends as the run without it does."""
 
@@ -34,6 +37,11 @@ _NOISE = re.compile(
 )
 _TIMES = re.compile(r"^\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d(\.\d+)?)?([+-]\d\d(:?\d\d)?|Z)?)?$")
 _IDS = re.compile(r"\b[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}\b|\b(?=[a-fA-F]*\d)[0-9a-fA-F]{16,}\b")
+_COUNTS = re.compile(
+    r"stat|metric|fail|poll|runs?($|_)|hits?($|_)|miss|seen|check|calls?($|_)|deliver|seq|revision|position|offset",
+    re.IGNORECASE,
+)
+# Numbers that count what is tried, and not what is done.
 _DUE = re.compile(r"due|run_?at|run_?after|schedul|available|not_?before|next|score|retry|until|visible", re.IGNORECASE)
 _NEAR_S = 400 * 86_400  # what is so near to now, as a number of seconds or parts of them, is a time
 _UNITS = (1, 1_000, 1_000_000, 1_000_000_000)
@@ -111,12 +119,46 @@ def compared(plain: EndState, passages: Passages, end: EndState, alike: bool = F
         return [
             Broken(STUCK, f"{_listed(stuck)} {_is(stuck)} there for ever; without the fault {_it(stuck)} passed on")
         ]
+    pairs = _other_numbers(missing, more)
+    if pairs:
+        (was, now), *others = pairs
+        rest = f", and {len(others)} more differ" if others else ""
+        return [Broken(NUMBERS, f"{now} was {was.text} without the fault{rest}")]
     if missing and not more:
         return [Broken(VANISHES, f"{_listed(missing)} {_is(missing)} missing, and nothing tells of it")]
     if alike and (missing or more):
         parts = [f"{_listed(more)} {_is(more)} there" if more else "", f"{_listed(missing)} missing" if missing else ""]
         return [Broken(ALIKE, f"it does not end as without the fault: {'; '.join(filter(None, parts))}")]
     return []
+
+
+def _other_numbers(missing: Sequence[Found], more: Sequence[Found]) -> list[tuple[Found, Found]]:
+    """Return what is missing and what is there in its place, if each pair differs in one number and in nothing else."""
+    if not missing or len(missing) != len(more):
+        return []
+    pairs = []
+    left = list(more)
+    for was in missing:
+        now = next((one for one in left if one.place == was.place and _one_number(was, one)), None)
+        if now is None or _COUNTS.search(was.place):
+            return []
+        left.remove(now)
+        pairs.append((was, now))
+    return pairs
+
+
+def _one_number(was: Found, now: Found) -> bool:
+    first, second = json.loads(was.text), json.loads(now.text)
+    if not isinstance(first, dict) or not isinstance(second, dict) or first.keys() != second.keys():
+        return _is_number(first) and _is_number(second)
+    differ = [name for name in first if first[name] != second[name]]
+    if len(differ) != 1 or _COUNTS.search(differ[0]):
+        return False
+    return _is_number(first[differ[0]]) and _is_number(second[differ[0]])
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
 def is_alike(plain: EndState, end: EndState) -> bool:

@@ -27,8 +27,8 @@ _BEFORE_FIRST = {"fail": 2, "lose_ack": 1, "deliver_twice": 2, "slow": 3, "crash
 _OTHERS = 3
 
 
-def news_first(seams: Sequence[tuple[Place, tuple[Move, ...]]], spots: Sequence[str]) -> list[Move]:
-    """Return the moves of all seams in the order in which they are to be tried.
+def news_first(seams: Sequence[tuple[Place, tuple[Move, ...]]], spots: Sequence[str]) -> tuple[list[Move], int]:
+    """Return the moves of all seams in the order in which they are to be tried, and how many are the first of a group.
 
     Parameters: `seams` are the seams of the run without a fault in their order, with the moves that fit there; `spots`
     are their places in the code.
@@ -47,7 +47,8 @@ def news_first(seams: Sequence[tuple[Place, tuple[Move, ...]]], spots: Sequence[
         for number, (_, moves) in enumerate(seams)
         for at, move in enumerate(moves)
     ]
-    return [move for *_, move in sorted(ranked, key=lambda one: one[:-1])]
+    ranked.sort(key=lambda one: one[:-1])
+    return [move for *_, move in ranked], sum(rank == 0 for rank, *_ in ranked)
 
 
 def _group(place: Place) -> tuple[str, str]:

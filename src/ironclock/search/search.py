@@ -89,7 +89,7 @@ class Search:
         self._plain = plain
         self._tell = tell
         in_story = [move for _, moves in plain.seams for move in moves]
-        news = news_first(plain.seams, plain.spots)
+        news, self._first_wave = news_first(plain.seams, plain.spots)
         begins = scope.tried_before % max(1, len(news))
         self._singles = news[begins:] + news[:begins]
         self._bad: set[Move] = set()
@@ -130,7 +130,8 @@ class Search:
             self.coverage.starts += 1
 
     def _single_faults(self) -> None:
-        """Try each single fault: first those of one place, then those that go on.
+        """Try each single fault: first those of one place, then those that go on; and all of them first at one place of
+        each group of seams.
 
         More failures in a row are tried only if fewer have all struck.
         """
@@ -139,12 +140,13 @@ class Search:
         deeper = self._scope.depth > 1
         numbers = sorted({move.by for move in self._singles if move.kind == "fail_repeatedly"}, key=int)
         in_vain: set[Place] = set()
-        self._try_singles([move for move in self._singles if move.kind not in LASTING], deeper, in_vain)
-        lasting = [move for move in self._singles if move.kind in LASTING]
         fewest = numbers[0] if numbers else 0
-        self._try_singles(
-            [move for move in lasting if move.kind != "fail_repeatedly" or move.by == fewest], deeper, in_vain
-        )
+        for wave in (self._singles[: self._first_wave], self._singles[self._first_wave :]):
+            self._try_singles([move for move in wave if move.kind not in LASTING], deeper, in_vain)
+            lasting = [move for move in wave if move.kind in LASTING]
+            self._try_singles(
+                [move for move in lasting if move.kind != "fail_repeatedly" or move.by == fewest], deeper, in_vain
+            )
         too_long = [move for move in self._singles if move in self._in_outage]
         shorter = [Move(move.place, move.kind, int(move.by) // _SHORTER) for move in too_long]
         self._singles = [move for move in self._singles if move not in self._in_outage] + shorter

@@ -199,6 +199,11 @@ class Psycopg2Waits:
 
 
 def _unset_psycopg2(connection: Any, execute: Any) -> None:
+    from psycopg2 import extensions
+
+    if connection.info.transaction_status == extensions.TRANSACTION_STATUS_ACTIVE:
+        return  # a task of the rig waits in its statement
+
     def run() -> None:
         was_idle = connection.info.transaction_status == 0
         with connection.cursor() as own:

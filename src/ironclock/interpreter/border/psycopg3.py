@@ -127,7 +127,10 @@ def _psycopg_session_of(clocks: Any, connection: Any) -> Any:
 
 
 def _unset_psycopg(connection: Any) -> None:
-    connection.pgconn.exec_(UNSET.encode())
+    from psycopg import pq
+
+    if connection.pgconn.transaction_status != pq.TransactionStatus.ACTIVE:  # a task of the rig waits in its statement
+        connection.pgconn.exec_(UNSET.encode())
 
 
 def _psycopg_call(world: EnteredRig, connection: Any, gen: Any) -> tuple[CallSeams | None, tuple[str, bool] | None]:

@@ -6,7 +6,7 @@ import atexit
 import contextlib
 import re
 import weakref
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cached_property, lru_cache
 from typing import TYPE_CHECKING, Any
 
@@ -68,6 +68,7 @@ class DatabaseClocks:
         self._installed: list[InstalledClock] = []
         self._sessions: weakref.WeakKeyDictionary[Any, tuple[Session, Undo]] = weakref.WeakKeyDictionary()
         self._mariadb: weakref.WeakKeyDictionary[Any, tuple[int, Undo]] = weakref.WeakKeyDictionary()
+        self._working: set[int] = set()  # by identity, connections of MariaDB in whose statement a task waits
         self._pending: list[_Pending] = []
         self._postgres = self._mariadb_is_given = False
 
@@ -165,8 +166,9 @@ class DatabaseClocks:
                     unset(connection)
         self._sessions.clear()
         for connection, (_, unset) in list(self._mariadb.items()):
-            with contextlib.suppress(Exception):
-                unset(connection)
+            if id(connection) not in self._working:
+                with contextlib.suppress(Exception):
+                    unset(connection)
         self._mariadb.clear()
         for clock in self._installed:
             if not clock.restore():
@@ -246,6 +248,15 @@ class DatabaseClocks:
             )
         self._mariadb[connection] = now_us, unset
         return f"SET timestamp = {now_us // 1_000_000}.{now_us % 1_000_000:06d}"
+
+    @contextlib.contextmanager
+    def working(self, connection: Any) -> Iterator[None]:
+        """Note that a connection works, inside the block: when the rig is left meanwhile, nobody must ask it."""
+        self._working.add(id(connection))
+        try:
+            yield
+        finally:
+            self._working.discard(id(connection))
 
     def forget_mariadb(self, connection: Any) -> None:
         """Forget which time a session has: it was opened again, or reset."""

@@ -38,9 +38,10 @@ def _method(
 
             def send(text: str) -> Any:
                 setting = clocks.mariadb_statement(self, text, lambda one: unset(one, real))
-                if setting is not None:
-                    real(self, _as(sql, setting))
-                return real(self, sql if text == as_text else _as(sql, text), *args, **kwargs)
+                with clocks.working(self):
+                    if setting is not None:
+                        real(self, _as(sql, setting))
+                    return real(self, sql if text == as_text else _as(sql, text), *args, **kwargs)
 
             def run() -> Any:
                 if driver is None or not clocks.mariadb_follows:

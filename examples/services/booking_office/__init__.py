@@ -1,0 +1,1 @@
+"""A Django service on PostgreSQL: bookings, charges and letters, with a worker of its own."""
