@@ -45,7 +45,8 @@ _COUNTS = re.compile(
 _DUE = re.compile(r"due|run_?at|run_?after|schedul|available|not_?before|next|score|retry|until|visible", re.IGNORECASE)
 _NEAR_S = 400 * 86_400  # what is so near to now, as a number of seconds or parts of them, is a time
 _UNITS = (1, 1_000, 1_000_000, 1_000_000_000)
-_SHOWN = 3
+_SHOWN = 2
+_LONGEST = 90  # characters of a thing in words
 
 
 class Found(NamedTuple):
@@ -55,7 +56,8 @@ class Found(NamedTuple):
     text: str
 
     def __str__(self) -> str:
-        return f"{self.text} in {self.place}"
+        text = self.text if len(self.text) <= _LONGEST else f"{self.text[:_LONGEST]} ..."
+        return f"{text} ({self.place})"
 
 
 @dataclass
@@ -87,7 +89,7 @@ def end_state(contents: Contents, effects: Iterable[Effect], now_ns: int) -> End
         if effect.outcome in ("done", "repeated") and effect.data.get("method") not in _READS:
             key = _Plain(now_ns).value(effect.key)
             text = effect.name if key is None else f"{effect.name} of {key!r}"
-            state.there.add(Found("what was done", text))
+            state.there.add(Found("done outside", text))
     return state
 
 
@@ -116,16 +118,15 @@ def compared(plain: EndState, passages: Passages, end: EndState, alike: bool = F
     missing, more = sorted(plain.there - end.there), sorted(end.there - plain.there)
     stuck = [one for one in more if (one in passing or one.place in places) and one not in end.later]
     if stuck:
-        return [
-            Broken(STUCK, f"{_listed(stuck)} {_is(stuck)} there for ever; without the fault {_it(stuck)} passed on")
-        ]
+        words = f"{_listed(stuck)} {_stays(stuck)} there; without the fault that is only passed through"
+        return [Broken(STUCK, words)]
     pairs = _other_numbers(missing, more)
     if pairs:
         (was, now), *others = pairs
         rest = f", and {len(others)} more differ" if others else ""
         return [Broken(NUMBERS, f"{now} was {was.text} without the fault{rest}")]
     if missing and not more:
-        return [Broken(VANISHES, f"{_listed(missing)} {_is(missing)} missing, and nothing tells of it")]
+        return [Broken(VANISHES, f"{_listed(missing)} {_is(missing)} missing, and nothing else tells of it")]
     if alike and (missing or more):
         parts = [f"{_listed(more)} {_is(more)} there" if more else "", f"{_listed(missing)} missing" if missing else ""]
         return [Broken(ALIKE, f"it does not end as without the fault: {'; '.join(filter(None, parts))}")]
@@ -176,8 +177,8 @@ def _is(found: Iterable[Found]) -> str:
     return "is" if len(list(found)) == 1 else "are"
 
 
-def _it(found: Iterable[Found]) -> str:
-    return "it has" if len(list(found)) == 1 else "they have"
+def _stays(found: Iterable[Found]) -> str:
+    return "stays" if len(list(found)) == 1 else "stay"
 
 
 class _Plain:

@@ -27,8 +27,11 @@ if TYPE_CHECKING:
 CALM_S = (0, 10, 30, 90, 300, 900, 1_800)
 """How many simulated seconds after the story the ends are compared, one after the other until they are alike."""
 
-_LEAST_CALM_S = 90
-_MOST_REAL_S = 6.0  # for the calm after the run without a fault: a busy world is followed for a shorter time
+_LEAST_CALM_S = 300
+_ENOUGH_REAL_S = 1.0  # a busy world is followed no longer once this is used up, and the least calm is over
+_MOST_REAL_S = 15.0
+_PATIENT_S, _PATIENT_REAL_S, _PATIENT_STEP_S = 3_600, 8.0, 300
+# How long a finding is followed before it is told: a lease, or the wait for a retry, can be long.
 _LONGER = 5
 _MOST_SAMPLES_S = 5.0
 
@@ -46,6 +49,8 @@ class Ends:
         self._plain: list[EndState] = []
         self._took_s: list[float] = []
         self._passages = Passages()
+        self.is_patient = False
+        """True if what is found wrong is looked at once more, much later."""
 
     @property
     def are_known(self) -> bool:
@@ -75,7 +80,7 @@ class Ends:
         with held(rig):
             for calm_s in CALM_S:
                 try:
-                    with ending_within(2 * _MOST_REAL_S):
+                    with ending_within(_MOST_REAL_S):
                         rig.advance((calm_s - last) * 1.0)
                     state = _state(rig)
                 except (IronClockError, OSError, sqlite3.Error):
@@ -84,16 +89,20 @@ class Ends:
                 self._passages.note(state)
                 self._took_s.append(REAL["monotonic"]() - began)
                 last = calm_s
-                if self._took_s[-1] > _MOST_REAL_S / 2:
+                if calm_s >= _LEAST_CALM_S and self._took_s[-1] > _ENOUGH_REAL_S:
                     break
 
     def breaches(self, rig: Rig, control: RunControl, plan: Plan, ended: BaseException | None) -> list[Breach]:
         """Return what is wrong with the end of a run with one fault. Nothing if its story was not played to its end."""
+        control.calm()
+        return self.after_replay(rig, plan, ended)
+
+    def after_replay(self, rig: Rig, plan: Plan, ended: BaseException | None) -> list[Breach]:
+        """Return what is wrong with the end of a run in which no fault can strike any more."""
         if not self.are_known or len(plan.moves) != 1 or plan.kinds & LASTING:
             return []
         if ended is not None and not self._is_over(ended):
             return []
-        control.calm()
         last, state, plain = 0, None, None
         try:
             with held(rig):
@@ -103,11 +112,26 @@ class Ends:
                     state, last = _state(rig), calm_s
                     if is_alike(plain, state):
                         return []
+                if self.is_patient and plain is not None:
+                    state = self._much_later(rig, plain, state)
         except (IronClockError, OSError, sqlite3.Error):  # its world has ended: nobody can say what it would come to
             return []
         if state is None or plain is None or last < _LEAST_CALM_S:
             return []
         return [Breach(one.words, law=one.law) for one in compared(plain, self._passages, state, self._alike)]
+
+    def _much_later(self, rig: Rig, plain: EndState, state: EndState | None) -> EndState | None:
+        """Let more time pass, and return the end with what has come right since then put right in it."""
+        began = REAL["monotonic"]()
+        passed = 0
+        while state is not None and passed < _PATIENT_S and REAL["monotonic"]() - began < _PATIENT_REAL_S:
+            with ending_within(_PATIENT_REAL_S):
+                rig.advance(float(_PATIENT_STEP_S))
+            passed += _PATIENT_STEP_S
+            now = _state(rig)
+            more, same = state.there - plain.there, plain.there & (state.there | now.there)
+            state = EndState(more & now.there | same, now.later)
+        return state
 
 
 def _state(rig: Rig) -> EndState:

@@ -15,7 +15,7 @@ from ..laws.law import Breach, BrokenLaw, told
 from .coverage import Coverage
 from .plan import Plan
 from .replay_token import Token
-from .runs import STORY, SearchedStory, silence
+from .runs import STORY, Played, SearchedStory, silence
 
 
 @dataclass(frozen=True)
@@ -145,11 +145,10 @@ def _finding_of(
     from .replay_token import marks_of
 
     with searched.playing(plan, keeps_history=True) as played:
-        rig, control, ended = played
-        history = rig.history
+        history = played.rig.history
         marks, story, digest = marks_of(history), history.story(), history.digest()
-        breaches, _ = searched.judge(rig, plan, ended, control)
-        done = control.done
+        breaches, _ = _judged_patiently(searched, played, plan)
+        done = played.control.done
     breach = next((one for one in breaches if one.law == law), None)
     if breach is None:
         return None
@@ -161,6 +160,18 @@ def _finding_of(
         told(breach, history) if breach.proof else "", _compared(searched, plan, history), plan, digest,
         **figures,
     )  # fmt: skip
+
+
+def _judged_patiently(searched: SearchedStory, played: Played, plan: Plan) -> tuple[list[Breach], str]:
+    """Return what is wrong with a run that is going to be told of."""
+    ends = searched.ends
+    if ends is not None:
+        ends.is_patient = True
+    try:
+        return searched.judge(played.rig, plan, played.ended, played.control)
+    finally:
+        if ends is not None:
+            ends.is_patient = False
 
 
 _SHORT = 18

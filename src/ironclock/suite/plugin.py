@@ -16,8 +16,10 @@ import pytest
 
 from ..errors import InputError, IronClockError, ReplayError
 from ..interpreter.patching.clock_functions import REAL
+from ..laws.law import BrokenLaw
 from ..observers import observers
 from ..rig import Rig, held, seams_of_databases
+from ..search.ends import Ends
 from ..search.fault_model import IN_A_ROW, checked_model
 from ..search.replay_token import Token, read
 from .budget import checked_budget
@@ -28,7 +30,7 @@ from .ran_code import RanCode
 from .same_chance import same_chance
 from .search_cache import SearchCache, SearchedTest, from_dict
 from .suite_report import grouped, report_coverage, report_payloads, report_search
-from .suite_search import PassedTest, SuiteSearch, history_marks, keyed_effects, test_digest
+from .suite_search import PassedTest, SuiteSearch, ends_without_fault, history_marks, keyed_effects, test_digest
 from .test_laws import laws_of, laws_of_project
 
 _FOLDER = "ironclock_folder"  # of what the processes of a parallel run write, in xdist's `workerinput`
@@ -79,6 +81,7 @@ class SuitePlugin:
         self._covers = bool(asked["seams"] or self._page or self._json or self._least is not None)
         self._coverage = FaultCoverage()
         self._contracts = PayloadContracts()
+        self._ends: Ends | None = None
         self._passed: list[PassedTest] = []
         self._left_out: dict[str, str] = {}
         self.searched: list[SearchedTest] = []
@@ -147,6 +150,8 @@ class SuitePlugin:
     @pytest.hookimpl(wrapper=True)
     def pytest_runtest_protocol(self, item: pytest.Item) -> Generator[None, object, object]:
         """Keep every rig that the test makes until it has been read."""
+        if self._token is not None:
+            self._ends = ends_without_fault(item, self._token, laws_of(item, self._project_laws))
         rigs = item.stash[_rigs] = []
         left_out = _is_left_out(item)
 
@@ -210,6 +215,10 @@ class SuitePlugin:
         chosen = tuple(asked.of(keyed_effects(rig)))
         if chosen:
             rig.check(*chosen)
+        if self._ends is not None:
+            breaches = self._ends.after_replay(rig, self._token.plan, error)
+            if breaches:
+                raise BrokenLaw("\n".join(f"{one.law}: {one.words}" for one in breaches), breaches)
         self._told.append(f"{item.nodeid}: with the token every law holds")
         if error is not None:
             self._told.append(

@@ -29,7 +29,7 @@ from ..search.findings import Finding
 from ..search.interrupts import interrupts
 from ..search.plan import Move, Plan
 from ..search.probe import told_failures
-from ..search.replay_token import read
+from ..search.replay_token import Token, read
 from ..search.runners import Runner, RunRequest
 from ..search.runs import Played, RunResult, SearchedStory, leftovers_untold, told_error
 from ..search.search import LawRaised, Scope, Search
@@ -46,6 +46,10 @@ MOST_RIGS = 4
 LONGEST_RUN_S = 1.0
 """After how many real seconds, at least, a run is given up: a test can wait for something that never comes."""
 
+_SHRINKS = 4
+# The part of a test's time that is kept for repeating what was found, where a run takes long.
+
+_LONGEST_PLAIN_S = 120.0  # the run without a fault before a replay
 _FAULTS_AN_ENTRY = 3
 # About how many faults fit, for each entry of a history.
 
@@ -207,6 +211,8 @@ class _SearchOfRig:
         self._tell_run()
         if not (self._searched.laws or self._searched.asserts or (self._ends is not None and self._ends.are_known)):
             return
+        if until is not None and self._ends is not None and self._ends.are_known:
+            until -= (until - REAL["monotonic"]()) / _SHRINKS  # what is found is repeated, and that takes long as well
         runner = _TimedRunner(self._searched, until, self._note)
         runner.known = frozenset(place for place, _ in plain_run.seams)
         # The plain run counts as one; at least one fault is tried.
@@ -291,6 +297,23 @@ class _SearchOfRig:
         token = replace(read(finding.token), test=test_digest(self._one.item.nodeid), rig=self._number).text()
         repeat = f"pytest {shlex.quote(self._one.item.nodeid)} --ironclock-replay {token}"
         self._found.broken.append(BrokenInTest(law, cause, told_finding(finding), repeat, is_new))
+
+
+def ends_without_fault(item: pytest.Item, token: Token, asked: TestLaws) -> Ends | None:
+    """Run a test without a fault; return what compares the end of a replay with its end. None if nothing does."""
+    if not asked.compares_ends or len(token.plan.moves) != 1:
+        return None
+    ends = Ends(partial(is_over, item), asked.ends_alike)
+    world = {"seams": token.seams} if token.seams else {}
+    player = RepeatedTest(item, token.rig, _LONGEST_PLAIN_S)
+    story = SearchedStory(_no_story, (), FaultModel(), world, player=player, ends=ends)
+    try:
+        with story.playing(Plan(), notes_seams=True) as played:
+            if played.ended is None:
+                ends.learn(played.rig, played.control)
+    except (NoRig, IronClockError):
+        return None
+    return ends if ends.are_known else None
 
 
 class _TimedRunner(Runner):

@@ -1,4 +1,4 @@
-"""The database of the office, empty for each test."""
+"""Fixtures: the database of the office, empty for each test."""
 
 from __future__ import annotations
 

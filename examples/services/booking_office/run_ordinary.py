@@ -13,6 +13,8 @@ from django.utils import timezone
 from services.booking_office import office
 from services.booking_office.office import Booking, Crossing, Job, Office, Permanent, Worker
 
+pytest_plugins = ["services.booking_office.tables"]
+
 
 class Outside:
     """The bank and the post office. They note what they are asked, and answer with `status`."""
