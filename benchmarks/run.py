@@ -21,6 +21,7 @@ import bench_logs
 import bench_probe
 import bench_report
 import bench_schedules
+import bench_services
 import bench_suite
 import bench_workers
 
@@ -35,6 +36,7 @@ PARTS = {
     "databases": bench_databases.main,
     "probe": bench_probe.main,
     "suite": bench_suite.main,
+    "services": bench_services.main,
     "import": bench_import.main,
     "report": bench_report.main,
     "logs": bench_logs.main,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
+import sys
 import time
 from datetime import datetime
 from typing import Any
@@ -231,3 +232,30 @@ def test_a_worker_that_dies_in_a_task_of_its_job_does_nothing_more() -> None:
     assert [attempt.outcome for attempt in job.attempts] == ["crashed", "done"]
     assert after == ["2 answers"], "those of the second attempt alone"
     assert len(mail.sent) == 2
+
+
+def test_asynchronous_generators_of_several_loops_belong_to_their_own() -> None:
+    """What Python calls for them is the thread's, and all simulated threads share a real one."""
+    rig, ended = ic.Rig(), []
+
+    async def numbers(name: str) -> Any:
+        try:
+            for number in range(100):
+                yield number
+                await asyncio.sleep(1)
+        finally:
+            ended.append(name)
+
+    async def read(name: str, seconds: float) -> None:
+        await asyncio.sleep(seconds)
+        async for number in numbers(name):
+            if number == 3:
+                break
+
+    with rig:
+        for name, seconds in (("one", 0.0), ("two", 0.5)):
+            rig.run_loop(lambda name=name, seconds=seconds: asyncio.run(read(name, seconds)), name=name)
+        asyncio.run(asyncio.sleep(1))  # a loop that has ended takes none of theirs
+        rig.advance("1m")
+        assert ended == ["one", "two"]
+    assert all(hook is None for hook in sys.get_asyncgen_hooks())

@@ -24,6 +24,7 @@ from servers import MariaDB, free_port
 
 import ironclock as ic
 from ironclock.interpreter.databases.clock_words import real, simulated
+from ironclock.rig import held
 
 UTC = dt.timezone.utc
 START = dt.datetime(2031, 3, 29, 21, tzinfo=UTC)
@@ -773,3 +774,33 @@ def test_a_connection_of_an_async_driver_that_outlives_the_rig(mariadb: MariaDB)
 
     year = dt.datetime.now(UTC).year
     assert asyncio.run(works()) == [2031, year, year, 2032]
+
+
+@pytest.mark.parametrize("driver", ["psycopg", "psycopg2"])
+def test_a_rig_is_left_while_a_task_waits_in_a_statement(url: str, driver: str) -> None:
+    """Nobody asks a connection whose answer another task waits for: that would wait for real, and for ever."""
+    module = pytest.importorskip(driver)
+    with closing(module.connect(url)) as own, own.cursor() as cursor:
+        cursor.execute("create table if not exists seats (id int primary key, sold int)")
+        cursor.execute("insert into seats values (1, 0) on conflict do nothing")
+        own.commit()
+    done: list[str] = []
+
+    def sell(name: str, takes_s: float) -> None:
+        with closing(module.connect(url)) as connection, connection.cursor() as mine:
+            mine.execute("update seats set sold = sold + 1 where id = 1")
+            time.sleep(takes_s)
+            connection.commit()
+            done.append(name)
+
+    rig = ic.Rig()
+    rig.database(url)
+    with held(rig):
+        for name, takes_s in (("slow", 60), ("quick", 0)):
+            rig.run_loop(sell, name, takes_s, name=name)
+        rig.advance("10s")
+        assert done == []
+    with held(rig):
+        rig.advance("1m")
+        assert done == ["slow", "quick"]
+    rig.close()

@@ -203,9 +203,9 @@ def test_a_blocking_pop_lasts_simulated_time(rig: ic.Rig, url: str) -> None:
         with redis.Redis.from_url(url) as client:
             client.rpush("queue", "TL-204")
 
-    began = real_clock(MONOTONIC)
     for function in (works, puts):
         threading.Thread(target=function).start()
+    began = real_clock(MONOTONIC)
     rig.advance("1m")
     assert log == [("00:03", None), ("00:04", "TL-204"), ("00:07", None)]
     assert real_clock(MONOTONIC) - began < 3
@@ -645,3 +645,41 @@ def test_the_setting_is_for_key_value_servers_as_well(pytester: pytest.Pytester,
     outcome = pytester.runpytest_subprocess("-p", "no:cacheprovider")
     outcome.assert_outcomes(failed=1)
     outcome.stdout.fnmatch_lines(["*redis.exceptions.ResponseError*"])
+
+
+def test_what_is_pushed_comes_at_one_instant_in_one_order(url: str) -> None:
+    """Blocked clients and subscribers get what is theirs before the clock moves, in one order."""
+    orders = set()
+
+    def consume(name: str, seen: list[str]) -> None:
+        with redis.Redis.from_url(url, decode_responses=True) as own:
+            while True:
+                found = own.blmove("ready", "taken", 1, "RIGHT", "LEFT")
+                if found is not None:
+                    seen.append(f"{name} has {found}")
+                    own.incr("done")
+
+    def listen(name: str, seen: list[str]) -> None:
+        with redis.Redis.from_url(url, decode_responses=True) as own, own.pubsub() as news:
+            news.subscribe("news")
+            while True:
+                found = news.get_message(ignore_subscribe_messages=True, timeout=5)
+                if found is not None:
+                    seen.append(f"{name} hears {found['data']}")
+
+    for _ in range(5):
+        seen: list[str] = []
+        with ic.Rig() as rig, redis.Redis.from_url(url) as client:
+            client.flushall()
+            rig.database(url)
+            for number in (1, 2):
+                rig.run_loop(consume, f"consumer-{number}", seen, name=f"consumer-{number}")
+                rig.run_loop(listen, f"listener-{number}", seen, name=f"listener-{number}")
+            rig.advance("1s")
+            with redis.Redis.from_url(url) as own:
+                own.publish("news", "fog")
+                own.lpush("ready", "a", "b", "c")
+            rig.advance("2m")
+            assert sorted(line.rpartition(" ")[2] for line in seen) == ["a", "b", "c", "fog", "fog"]
+            orders.add(tuple(seen))
+    assert len(orders) == 1, orders

@@ -37,7 +37,7 @@ def one_job(rig: ic.Rig, work: Callable[[], Any], **policy: Any) -> None:
 def test_a_double_charge_is_found_shrunk_and_told() -> None:
     (found,) = ic.probe(partial(charges, bookings=6), LAWS)
     assert (found.law, found.words) == ("once_per_key", "bank.post of 'B-1' is done 2 times")
-    assert moves(found) == [("crash", "charge_fare-1/1", "after bank.post")]
+    assert moves(found) == [("fail", "charge_fare-1/1", "after bank.post")]
     assert found.plan.kept == ("charge_fare-1",), "of six bookings one is enough"
     assert found.story.count("effect bank.post") == 2
     assert "charge_fare-2" not in found.story

@@ -131,7 +131,9 @@ def test_an_httpx_client_leads_there_and_its_timeouts_are_real() -> None:
     assert len(done) == 4, "the slow one did it all the same, 30 s after it was asked"
 
 
-@pytest.mark.parametrize(("idempotent", "made", "outcomes"), [(True, 1, ["done", "repeated"]), (False, 2, ["done"] * 2)])
+@pytest.mark.parametrize(
+    ("idempotent", "made", "outcomes"), [(True, 1, ["done", "repeated"]), (False, 2, ["done"] * 2)]
+)
 def test_a_request_with_an_idempotency_key_is_done_once(idempotent: bool, made: int, outcomes: list[str]) -> None:
     rig = ic.Rig()
     receipts: list[str] = []

@@ -77,7 +77,7 @@ def test_what_breaks_a_law_stands_at_the_end_like_a_failure(desk: pytest.Pyteste
     broken = "\n".join(section(result, "BROKEN LAWS"))
     assert "no_key_twice('bank.post') is broken in test_desk.py::test_a_fare" in broken
     assert "no_key_twice('bank.post'): bank.post of 'B-1' is done 2 times" in broken
-    assert "charge-1, attempt 1, after bank.post: the worker dies" in broken
+    assert "charge-1, attempt 1, after bank.post: an error" in broken
     assert "no_key_twice('mail.send') is broken in test_desk.py::test_a_letter" in broken
     told = "\n".join(section(result, "search"))
     assert re.search(r"2 tests searched: \d+ runs and \d+ for shrinking", told)

@@ -29,6 +29,9 @@ NUMBERS = "same_numbers"
 ALIKE = "ends_alike"
 """The law that a run with a fault ends as the run without it does."""
 
+OUTSIDE = "done outside"
+"""The place of effects."""
+
 _READS = frozenset(("GET", "HEAD", "OPTIONS", "TRACE"))
 _NOISE = re.compile(
     r"(^|_)(id|uuid|tries|try|attempts?|retries|errors?|exception|traceback|reason|workers?|host|pid|owner|token|version|"
@@ -89,7 +92,7 @@ def end_state(contents: Contents, effects: Iterable[Effect], now_ns: int) -> End
         if effect.outcome in ("done", "repeated") and effect.data.get("method") not in _READS:
             key = _Plain(now_ns).value(effect.key)
             text = effect.name if key is None else f"{effect.name} of {key!r}"
-            state.there.add(Found("done outside", text))
+            state.there.add(Found(OUTSIDE, text))
     return state
 
 
@@ -98,6 +101,11 @@ class Passages:
 
     def __init__(self) -> None:
         self._seen: set[Found] = set()
+
+    @property
+    def has_data(self) -> bool:
+        """True if anything was ever in a database."""
+        return any(one.place != OUTSIDE for one in self._seen)
 
     def note(self, state: EndState) -> None:
         """Note what is there now."""

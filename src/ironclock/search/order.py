@@ -22,7 +22,7 @@ _NEAR = 8
 Group = tuple[str, str, str]
 """Who passes, without numbers; which seam; where in the code."""
 
-_AFTER_FIRST = {"crash": 0, "fail": 1, "lose_ack": 1, "deliver_twice": 2, "slow": 4, "delay": 4}
+_AFTER_FIRST = {"fail": 0, "crash": 0, "lose_ack": 1, "deliver_twice": 2, "slow": 4, "delay": 4}
 _BEFORE_FIRST = {"fail": 2, "lose_ack": 1, "deliver_twice": 2, "slow": 3, "crash": 5, "delay": 4}
 _OTHERS = 3
 
@@ -43,7 +43,7 @@ def news_first(seams: Sequence[tuple[Place, tuple[Move, ...]]], spots: Sequence[
         for rank, number in enumerate(sorted(found, key=lambda number: (-near.get(number, 0), number))):
             turn[number] = rank
     ranked = [
-        (turn[number], _class(move), len(members[groups[number]]), number, at, move)
+        (turn[number], _class(move), len(members[groups[number]]), number, move.kind == "crash", at, move)
         for number, (_, moves) in enumerate(seams)
         for at, move in enumerate(moves)
     ]
