@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import ast
 import datetime as dt
+import json
 import re
 import smtplib
 import sqlite3
 import textwrap
 import time
+import urllib.request
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from pathlib import Path
@@ -57,7 +59,7 @@ def scene(rig: ic.Rig) -> Names:
     return {
         **functions, **types, "submit_manifest": submit_manifest, "charge_fare": charge_fare, "CardRefused": CardRefused,
         "manifest": rig.job(submit_manifest), "till": rig.job(functions["close_till"]),
-        "ic": ic, "rig": rig, "dt": dt, "time": time, "smtplib": smtplib,
+        "ic": ic, "rig": rig, "dt": dt, "time": time, "smtplib": smtplib, "json": json, "urllib": urllib,
     }  # fmt: skip
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from .errors import RigStateError
 from .interpreter import installation
 from .interpreter.tasks.watched_threads import watch_deaths_here
 from .observers import observers
@@ -67,6 +68,12 @@ class RigHost:
     def _forget_asyncio_loops(self) -> None:
         if self._asyncio_loops is not None:
             self._asyncio_loops.forget()
+
+    def note_server(self, address: Any, client_of: Callable[[Any], Callable[[Any], None] | None]) -> None:
+        """Note a server of the rig's own. Raises `RigStateError` if the rig is not entered."""
+        if self.border is None or not installation.entered():
+            raise RigStateError("the rig is not entered; ask for the address of a server inside `with rig:`")
+        self.border.descriptors.proxies[address] = client_of
 
     def workers_will_die(self) -> None:
         self._threads.note_holders()

@@ -80,7 +80,7 @@ def test_a_story_that_changed_is_told_from_where_on(folder: Path) -> None:
     changed = STORY.replace('"fares", 180', '"fares", 90')
     (folder / "ferry_story.py").write_text(changed)
     done = run(folder, "ferry_story.py:story", "--replay", token)
-    assert "The story has changed since the token was made: it differs at entry 4." in done.stdout
+    assert "The story has changed since the token was made: it differs at entry 3." in done.stdout
     (folder / "ferry_story.py").write_text(STORY.replace("charge_fare", "charge_ticket"))
     done = run(folder, "ferry_story.py:story", "--replay", token)
     assert done.returncode == 2

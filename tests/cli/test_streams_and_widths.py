@@ -147,3 +147,46 @@ def test_an_error_points_at_the_key(text: str, place: str, says: str) -> None:
         ic.Scenario.loads(text, "s.toml").run()
     assert str(found.value).startswith(f"s.toml:{place}: ")
     assert says in str(found.value)
+
+
+def piped(command: str, **more: str) -> tuple[int, str, str]:
+    program = f"{sys.executable} -m ironclock.cli.main"
+    done = subprocess.run(
+        ["bash", "-c", f"set -o pipefail; {command.replace('ironclock', program)}"],
+        capture_output=True,
+        env={**os.environ, "NO_COLOR": "1", **more},
+        check=False,
+    )
+    return done.returncode, done.stdout.decode("latin-1"), done.stderr.decode("latin-1")
+
+
+@pytest.mark.parametrize("encoding", ["cp1252", "ascii", "latin-1"])
+def test_what_an_encoding_does_not_have_is_replaced(encoding: str) -> None:
+    code, out, told = piped("ironclock demo", PYTHONIOENCODING=encoding)
+    assert (code, told) == (0, "")
+    assert "the manifest reached the harbour office" in out
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="this system has no /dev/full")
+def test_output_that_cannot_be_written_is_no_broken_law() -> None:
+    code, _, told = piped("ironclock demo > /dev/full")
+    assert code == 3
+    assert told == "Error: cannot use the output: No space left on device\n"
+    assert piped("ironclock when '* * * * *' --count 5000 | head -1") == (3, "* * * * *\n", "")
+    assert piped("ironclock demo | head -1")[2] == ""
+
+
+def test_a_mistake_of_the_program_itself_has_a_code_of_its_own(monkeypatch: pytest.MonkeyPatch) -> None:
+    from click.testing import CliRunner
+
+    from ironclock.cli import mistakes_command
+    from ironclock.cli.main import main
+
+    def fails(*_: object, **__: object) -> None:
+        raise ZeroDivisionError("a slip")
+
+    monkeypatch.setattr(mistakes_command.mistakes, "callback", fails)
+    result = CliRunner().invoke(main, ["mistakes"])
+    assert result.exit_code == 3
+    assert "this is a mistake of ironclock itself: ZeroDivisionError: a slip" in result.output
+    assert "3: the program itself has failed" in " ".join(CliRunner().invoke(main, ["--help"]).output.split())

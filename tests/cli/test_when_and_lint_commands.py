@@ -78,6 +78,28 @@ def test_lint_on_the_ferry_lines_crontab() -> None:
     assert "11 schedules, 7 warnings." in text
 
 
+@pytest.mark.parametrize(
+    ("line", "says"),
+    [
+        ("* 5 * * * close", "minutes: it fires 60 times, in each minute from 05:00 to 05:59; better: 0 5 * * *"),
+        ("* 9-17 * * * look", ""),
+        ("0 0 */2 * 1 load", "days: */2 in the day of the month begins with a star, so a day must match both fields"),
+        ("0 0 1 * */3 load", "days: */3 in the day of the week begins with a star"),
+        ("0 0 31 * * bill", "short months: day 31 is there in 7 of 12 months"),
+        ("0 0 29 * * bill", "short months: day 29 is there in 12 of 12 months, and in February in leap years alone"),
+        ("0 0 31 1,3 * bill", ""),
+        ("0 4 * * * log $(date +%F)", "percent: an unescaped % ends the command"),
+        ("0 4 * * * log $(date +\\%F)", ""),
+    ],
+)
+def test_lint_of_what_is_seldom_meant(tmp_path: Path, line: str, says: str) -> None:
+    table = tmp_path / "table"
+    table.write_text(line + "\n")
+    code, text = run("lint", str(table), "--from", "2031-01-01", "--zone", "UTC")
+    assert code == (1 if says else 0), text
+    assert says in text
+
+
 def test_lint_of_system_crontabs_and_toml(tmp_path: Path) -> None:
     system = tmp_path / "etc-crontab"
     system.write_text("SHELL=/bin/sh\n17 * * * * purser count --share 5\\%\n@daily purser close\n")

@@ -232,3 +232,24 @@ def test_rules_that_step_by_the_second_are_not_walked_from_1970() -> None:
 def test_what_is_refused(make: Any, says: str) -> None:
     with pytest.raises(ic.IronClockError, match=says):
         make()
+
+
+@pytest.mark.parametrize("overlap", ["allow", "wait", "skip"])
+def test_a_schedule_after_the_end_has_one_next_firing(overlap: Any) -> None:
+    """Firings that were missed run at once, and the end of each plans the next one: only the last plan counts."""
+    rig = ic.Rig(start="2031-03-03T09:00")
+    starts: list[str] = []
+
+    def poll() -> None:
+        starts.append(f"{rig.now:%M:%S}")
+
+    with rig:
+        rig.schedule("poll", rig.job(poll).call(), ic.every_after("10s"), missed="all", overlap=overlap)
+        rig.advance("15s")
+        rig.schedules.stop()
+        rig.advance("25s")
+        rig.schedules.start()
+        rig.advance("1s")
+        starts.clear()
+        rig.advance("1m")
+    assert len(starts) == len(set(starts)) == 6

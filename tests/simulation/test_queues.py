@@ -237,3 +237,62 @@ def test_what_is_wrong_is_said(ask: Any, error: type[Exception], says: str) -> N
     rig.workers(1, queues={"harbour": 2, "default": 1})
     with pytest.raises(error, match=says):
         ask(rig)
+
+
+def test_limits_count_what_runs_and_has_started_before_they_were_set() -> None:
+    rig, most = ic.Rig(), 0
+    rig.workers(5)
+
+    def board(sailing: str) -> None:
+        nonlocal most
+        most = max(most, sum(job.state == "running" and job.args == (sailing,) for job in rig.jobs()))
+        time.sleep(60)
+
+    kind = rig.job(board, key="sailing")
+    with rig:
+        rig.enqueue(kind.call("TL-204"))
+        rig.advance("10s")
+        rig.queue("default").limit(per_key=1)
+        for _ in range(3):
+            rig.enqueue(kind.call("TL-204"))
+        rig.run_dry()
+        assert most == 1
+        rig.queue("default").limit()
+        for _ in range(4):
+            rig.enqueue(kind.call("TL-206"))
+        rig.advance("1s")
+        assert len(rig.jobs(state="running")) == 4
+        rig.queue("default").limit(per_key=1)
+        rig.enqueue(kind.call("TL-206"))
+        rig.advance("30s")
+        assert len(rig.jobs(state="running")) == 4
+        rig.run_dry()
+
+
+def test_a_rate_counts_the_starts_before_it_was_set_or_changed() -> None:
+    rig = ic.Rig()
+    rig.workers(9)
+    kind = rig.job(lambda: time.sleep(1), name="call")
+    with rig:
+        for _ in range(3):
+            rig.enqueue(kind.call())
+        rig.advance("10s")
+        rig.queue("default").limit(rate=(3, "5s"))
+        rig.queue("default").limit(rate=(3, "1m"))
+        later = rig.enqueue(kind.call())
+        rig.advance("49s")
+        assert later.state == "ready"
+        rig.advance("5s")
+        assert later.state == "done"
+
+
+def test_jobs_without_a_key_are_free_of_the_limit_per_key() -> None:
+    rig = ic.Rig()
+    rig.workers(3)
+    rig.queue("default").limit(per_key=1)
+    kind = rig.job(lambda: time.sleep(5), name="call")
+    with rig:
+        for _ in range(3):
+            rig.enqueue(kind.call())
+        rig.advance("1s")
+        assert len(rig.jobs(state="running")) == 3

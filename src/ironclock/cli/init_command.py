@@ -38,7 +38,7 @@ def init(folder: str, yes: bool) -> None:
     def say(text: str = "", style: str = "") -> None:
         print_text(console, text, style=style)
 
-    say(f"Read {project.files} files in {root.resolve().name}; nothing was imported.")
+    say(f"Read {project.files} file{'s' * (project.files != 1)} in {root.resolve().name}; nothing was imported.")
     certain = [one for one in project.enqueuers if not one.unclear]
     _list(say, "What looks like an enqueue, with a certain reading:", [
         (one.place, f"{one.target}  {spelled(one.reading)}") for one in certain
@@ -59,8 +59,13 @@ def init(folder: str, yes: bool) -> None:
     if not any((project.enqueuers, project.handlers, project.tables, project.loops, project.cron_lines)):
         say("Nothing here looks like jobs. Enqueue a function yourself: rig.enqueue(function, after='10m').")
     say()
-    chosen = _write_taps(root, certain, yes, say)
-    _write_test(root, project, chosen, yes, say)
+    try:
+        chosen = _write_taps(root, certain, yes, say)
+        _write_test(root, project, chosen, yes, say)
+    except click.Abort:
+        raise ic.IronClockError(
+            "a question was not answered, and nothing more was written; answer it on a terminal, or give --yes"
+        ) from None
     say("Run it: pytest " + _TEST)
 
 

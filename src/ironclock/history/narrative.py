@@ -133,7 +133,8 @@ def describe(entry: Entry, timeline: Timeline) -> str:
         went = "" if outcome == "done" else f" fails: {data.get('error', outcome)}"
         if outcome == "repeated":
             went = ": asked for again, and answered as before"
-        late = f", after the end of attempt {entry.attempt}" * bool(data.get("after_end"))
+        whose = f"attempt {entry.attempt}" if entry.attempt else "its attempt"
+        late = f", after the end of {whose}" * bool(data.get("after_end"))
         known = ("effect", "key", "outcome", "error", "after_end")
         more = {k: v for k, v in data.items() if k not in known and v not in (None, "")}
         with_ = f" ({', '.join(f'{k}={v!r}' for k, v in more.items())})" if more else ""

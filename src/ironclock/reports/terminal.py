@@ -166,6 +166,13 @@ def run_report(history: History, width: int, most: int = _MANY) -> RenderableTyp
     )  # fmt: skip
 
 
+class _Screen(Console):
+    """Leaves it to the command line what to do if nobody reads any more. Rich ends the program with exit code 1."""
+
+    def on_broken_pipe(self) -> None:
+        raise BrokenPipeError
+
+
 def console(*, plain: bool = False, stderr: bool = False) -> Console:
     """Return the console on which commands print. It has colour only on a terminal."""
-    return Console(highlight=False, no_color=True if plain else None, soft_wrap=False, stderr=stderr)
+    return _Screen(highlight=False, no_color=True if plain else None, soft_wrap=False, stderr=stderr)

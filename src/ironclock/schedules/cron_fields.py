@@ -49,6 +49,11 @@ class Field:
     last_of: frozenset[int] = frozenset()
     """Weekdays of which the last in the month is meant (``5L``)."""
 
+    @property
+    def plain_star(self) -> bool:
+        """True for a star without a step."""
+        return self.star and self.step == 1
+
 
 class _Reader:
     """Reads one field, and knows its place in the whole expression."""

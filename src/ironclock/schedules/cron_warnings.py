@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
+from calendar import monthrange
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -18,6 +20,7 @@ from .zone_offsets import Offsets
 CROWD = 5
 """From how many jobs at one instant on there is a warning."""
 
+_FORMAT = re.compile(r"\+[\w:.-]*$")  # of `date`, say: date +%F
 _SIZES = {1: ("minute", 60), 2: ("hour", 24)}
 
 
@@ -50,7 +53,14 @@ def lint(lines: Sequence[Line], zone: str, start_ns: int) -> list[Finding]:
             continue
         if not isinstance(made, Cron):
             continue
-        said = (*_steps(made), *_days(made), *_changes(made, start_ns))
+        said = (
+            *_steps(made),
+            *_minutes(made),
+            *_days(made),
+            *_short_months(made),
+            *_percent(line),
+            *_changes(made, start_ns),
+        )
         found += [Finding(line.file, line.number, *words) for words in said]
         if not made.running:
             first = made.next_ns(start_ns - 1)
@@ -94,6 +104,42 @@ def _days(made: Cron) -> Iterator[tuple[str, str, str]]:
         by_day, by_week = " ".join([*words[:-1], "*"]), " ".join([*words[:-3], "*", *words[-2:]])
         text = "day of the month and day of the week are both set: a day that matches either one counts"
         yield "days", text, f"two lines, {by_day} and {by_week}"
+
+    if not day.plain_star and not weekday.plain_star and (day.star or weekday.star):
+        starred, name = (day, "day of the month") if day.star else (weekday, "day of the week")
+        text = (
+            f"*/{starred.step} in the {name} begins with a star, so a day must match both fields; without a star one "
+            "of the two would be enough"
+        )
+        yield "days", text, ""
+
+
+def _minutes(made: Cron) -> Iterator[tuple[str, str, str]]:
+    minute, hour = made.fields[1], made.fields[2]
+    if minute.plain_star and len(hour.values) == 1 and not hour.star:
+        words = NICKNAMES.get(made.expression, made.expression).split()
+        words[-5] = "0"
+        (only,) = hour.values
+        yield "minutes", f"it fires 60 times, in each minute from {only:02d}:00 to {only:02d}:59", " ".join(words)
+
+
+def _short_months(made: Cron) -> Iterator[tuple[str, str, str]]:
+    day, month = made.fields[3], made.fields[4]
+    if day.star or not day.values or min(day.values) < 29 or not made.fields[5].star:
+        return
+    first = min(day.values)
+    with_it = [number for number in month.values if first <= monthrange(2032, number)[1]]  # a leap year
+    if len(with_it) < len(month.values) or (first == 29 and 2 in month.values):
+        leap = ", and in February in leap years alone" if first == 29 and 2 in month.values else ""
+        yield "short months", f"day {first} is there in {len(with_it)} of {len(month.values)} months{leap}", ""
+
+
+def _percent(line: Line) -> Iterator[tuple[str, str, str]]:
+    """Warn about a format of `date` that is cut off: a percent sign ends the command, and what follows is its standard
+    input (crontab(5))."""
+    if line.given is not None and _FORMAT.search(line.command):
+        better = f"{line.command}%{line.given}".replace("%", "\\%")
+        yield "percent", "an unescaped % ends the command, and the rest becomes its standard input", better
 
 
 def _changes(made: Cron, start_ns: int) -> Iterator[tuple[str, str, str]]:

@@ -23,6 +23,8 @@ class Line:
     expression: str
     command: str
     zone: str | None
+    given: str | None = None
+    """What the command gets as its standard input: the text after a percent sign. None: there is no such sign."""
 
 
 def read(path: str, *, system: bool | None = None) -> list[Line]:
@@ -57,8 +59,8 @@ def _crontab(path: str, text: str, system: bool) -> Iterator[Line]:
             what = "no user and command" if system else "no command"
             raise InputError(f"{path}:{number}: {what} after the expression: {line!r}")
         # A percent sign ends the command and begins its input, if it is not escaped.
-        command = re.split(r"(?<!\\)%", words[-1], maxsplit=1)[0].replace("\\%", "%")
-        yield Line(path, number, " ".join(words[:count]), command, zone)
+        command, *given = [part.replace("\\%", "%") for part in re.split(r"(?<!\\)%", words[-1], maxsplit=1)]
+        yield Line(path, number, " ".join(words[:count]), command, zone, *given)
 
 
 def _toml(path: str, text: str) -> Iterator[Line]:

@@ -86,6 +86,7 @@ class Scheduled:
         self._run_before: LiveJob | None = None  # the last run of the schedule that this one has replaced
         self._replaced_ns: int | None = None  # when another one replaced it: what was due by then still runs
         self._due: int | None = None
+        self._expected = 0
         self._stock: list[int] = []
         self._waiting = 0
         self._unseen: list[int] = []
@@ -189,7 +190,7 @@ class Scheduled:
             self.plan(now - 1 if fired is None else max(now - 1, fired))
         elif self._run_before is None or self._run_before.state not in OPEN:  # else its end plans the next
             if self._due is not None and self._due > now:
-                self._loop.schedule(self._due, self.call.type.priority, self._event, self._due)
+                self._expect(self._due)
             else:
                 self.plan(now)
 
@@ -198,10 +199,14 @@ class Scheduled:
         return self._runs[-1] if self._runs else self._run_before
 
     def plan(self, since: int) -> None:
-        """Put the first firing after `since` on the heap."""
+        """Put the first firing after `since` on the heap, in place of the one that was there."""
         self._due = due = self._next(since)
         if due is not None:
-            self._loop.schedule(due, self.call.type.priority, self._event, due)
+            self._expect(due)
+
+    def _expect(self, due: int) -> None:
+        self._expected += 1  # a schedule has one next firing: any other one that is on the heap is void
+        self._loop.schedule(due, self.call.type.priority, self._event, (due, self._expected))
 
     def _next(self, since: int) -> int | None:
         stock = self._stock
@@ -227,8 +232,9 @@ class Scheduled:
         """Return True if a firing does not run any more, because the schedule is removed or was replaced before it."""
         return self.removed and (self._replaced_ns is None or due > self._replaced_ns)
 
-    def _fire(self, due: int) -> None:
-        if due != self._due or self._gone(due):
+    def _fire(self, planned: tuple[int, int]) -> None:
+        due, number = planned
+        if number != self._expected or due != self._due or self._gone(due):
             return
         self._timetable.fired(self.name, due)
         if self.removed:

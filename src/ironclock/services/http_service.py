@@ -16,6 +16,7 @@ from ..simulation.faults.placing import Numbers, Span
 from .service import Service
 
 if TYPE_CHECKING:
+    from .http_server import HttpServer
     from .httpx_transport import ServiceTransport
     from .signatures import Check
 
@@ -109,6 +110,7 @@ class HttpService(Service):
         if not isinstance(idempotent, bool):
             raise InputError(f"idempotent is {idempotent!r}; give True or False")
         self._idempotent = idempotent
+        self._server: HttpServer | None = None
         self._answers: dict[tuple[str, str, str], Reply] = {}  # by method, path and the header Idempotency-Key
         self._check = check
         self.received: list[Any] = []
@@ -221,7 +223,31 @@ class HttpService(Service):
             fault_hook(f"after {name}")
         return reply
 
-    # --- httpx ------------------------------------------------------------------------------------------
+    # --- clients ------------------------------------------------------------------------------------------
+
+    @property
+    def url(self) -> str:
+        """A URL at which any client reaches the service: `requests`, `urllib`, `aiohttp`, or another one.
+
+        A server listens on a loopback port, on threads of the rig, from when the test first asks for it in the entered
+        rig. The method, the path without its query, and the body reach the service as they do over `transport`. A
+        request is that of the job that has sent it. Faults: while the service is down, and if it fails, the connection
+        ends without an answer; so it does if the answer is lost, and the work is done; a slow service answers late.
+
+        Raises `RigStateError` in a job, and outside of an entered rig.
+
+        Example::
+
+            office = rig.service(ic.services.HttpService("office", lambda method, path, body: {"path": path}))
+            with urllib.request.urlopen(f"{office.url}/manifests/TL-204") as answer:
+                assert json.load(answer) == {"path": "/manifests/TL-204"}
+        """
+        from .http_server import HttpServer
+
+        if self._server is None:
+            self._server = HttpServer(self)
+        host, port = self._server.address
+        return f"http://{host}:{port}"
 
     def transport(self, timeout: Duration | None = None) -> ServiceTransport:
         """Return a transport for ``httpx.Client`` and ``httpx.AsyncClient`` that leads to this service.

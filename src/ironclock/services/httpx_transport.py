@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-import json
 from typing import TYPE_CHECKING, Any
 
 import httpx
 
 from ..errors import ResponseLost, ServiceError
+from .bodies import body_of
 
 if TYPE_CHECKING:
     from .http_service import HttpService
@@ -22,7 +22,7 @@ class ServiceTransport(httpx.BaseTransport, httpx.AsyncBaseTransport):
         self._timeout_ns = timeout_ns
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
-        body = _body(request.read())
+        body = body_of(request.read())
         wait, late = self._wait(request)
         if late:
             self._service.answer_late(late, *self._asked(request, body))
@@ -31,7 +31,7 @@ class ServiceTransport(httpx.BaseTransport, httpx.AsyncBaseTransport):
         return self._finish(request, body, bool(late))
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        body = _body(await request.aread())
+        body = body_of(await request.aread())
         wait, late = self._wait(request)
         if late:
             self._service.answer_late(late, *self._asked(request, body))
@@ -64,12 +64,3 @@ class ServiceTransport(httpx.BaseTransport, httpx.AsyncBaseTransport):
     @staticmethod
     def _asked(request: httpx.Request, body: Any) -> tuple[str, str, Any, str | None]:
         return request.method, request.url.path, body, request.headers.get("idempotency-key")
-
-
-def _body(content: bytes) -> Any:
-    if not content:
-        return None
-    try:
-        return json.loads(content)
-    except ValueError:
-        return content.decode("utf-8", "replace")

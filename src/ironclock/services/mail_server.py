@@ -11,7 +11,6 @@ import threading
 from typing import Any, NamedTuple
 
 from ..errors import InputError, RigStateError
-from ..simulation.faults.outage import OUTAGE
 from .service import Service
 
 
@@ -69,16 +68,10 @@ class MailServer(Service):
         with listener:
             while True:
                 connection, _ = listener.accept()
-                if self._is_down():
+                if self.is_down():
                     connection.close()
                     continue
                 threading.Thread(target=self._serve, args=(connection,), name=self.name, daemon=True).start()
-
-    def _is_down(self) -> bool:
-        now = self.in_rig("message").loop.now
-        return any(
-            fault.kind is OUTAGE and fault.aim.since is not None and fault.aim.is_time(now) for fault in self._faults
-        )
 
     def _serve(self, connection: socket.socket) -> None:
         with connection, connection.makefile("rb") as lines, contextlib.suppress(OSError):
@@ -142,7 +135,7 @@ class MailServer(Service):
         try:
             self._operate("message", act, str(about), {"to": list(recipients), "subject": str(made.get("Subject", ""))})
         except Exception as error:
-            if kept or self._is_down():
+            if kept or self.is_down():
                 return False
             say(f"451 {error}")
             return True

@@ -177,6 +177,13 @@ class Service:
         subject = Subject(f"{self.name}.{operation}", number, lambda: None)
         return (fault for fault in self._faults if fault.kind in kinds and fault.strikes(now, subject))
 
+    def is_down(self) -> bool:
+        """Return True while an outage lasts."""
+        now = self.in_rig("").loop.now
+        return any(
+            fault.kind is OUTAGE and fault.aim.since is not None and fault.aim.is_time(now) for fault in self._faults
+        )
+
     # --- operating ----------------------------------------------------------------------------------
 
     def in_rig(self, operation: str) -> Simulation:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, NoReturn, Protocol
 
 from ..errors import RigStateError
@@ -30,6 +31,13 @@ class Host(Protocol):
 
     def run_forked(self, attempt: LiveAttempt) -> Any:
         """Run an attempt in a forked child process that really dies at a seam."""
+
+    def note_server(self, address: Any, client_of: Callable[[Any], Callable[[Any], None] | None]) -> None:
+        """Note a server of the rig's own. Raises `RigStateError` if the rig is not entered.
+
+        Parameters: `address` is where it listens. `client_of` gets the address of a client's end, and returns what is
+        called, in the task that sends, with what it has sent to the server.
+        """
 
     def workers_will_die(self) -> None:
         """Note from now on who holds what: a fault was placed that kills workers."""
@@ -60,6 +68,9 @@ class NoHost:
 
     def run_forked(self, attempt: LiveAttempt) -> Any:
         raise RigStateError("this simulation cannot run an attempt in a process of its own; use a Rig")
+
+    def note_server(self, address: Any, client_of: Callable[[Any], Callable[[Any], None] | None]) -> None:
+        raise RigStateError("a server needs the threads of a rig; use a Rig")
 
     def workers_will_die(self) -> None:
         return

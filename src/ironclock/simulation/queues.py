@@ -63,8 +63,10 @@ class QueueControl:
         Parameters (each default None: no such limit):
 
         - `running`: how many of its jobs can run at once.
-        - `per_key`: how many jobs with the same key can run at once (`key` in `Policy`).
+        - `per_key`: how many jobs with the same key can run at once (`key` in `Policy`). A job without a key is free.
         - `rate`: a pair such as ``(10, "1m")``: how many jobs can start in any span of that duration.
+
+        What runs and has started already counts, whenever a limit is set.
 
         Raises `PolicyError`, or `DurationError` for the span.
 
@@ -86,6 +88,9 @@ class QueueControl:
             if span_ns == 0:
                 raise PolicyError("the span of rate is 0; give a duration such as '1m'")
             self._rate = count, span_ns
+            since = self._loop.now - span_ns
+            started = (one.started_ns for job in self._jobs if job.queue == self.name for one in job.attempts)
+            self._starts = deque(sorted(ns for ns in started if ns > since))
         self._limit, self._per_key = running, per_key
         self._reopen()
 
@@ -125,7 +130,7 @@ class QueueControl:
             return f"queue {self.name!r} is paused"
         if self._limit is not None and self._running >= self._limit:
             return f"{self._running} jobs of queue {self.name!r} are running, its limit"
-        if self._per_key is not None and self._by_key.get(_hashable(job.key), 0) >= self._per_key:
+        if self._per_key is not None and job.key is not None and self._running_with(job.key) >= self._per_key:
             return f"{self._per_key} jobs with the key {job.key!r} are running, its limit"
         if self._rate is not None:
             count, span = self._rate
@@ -134,6 +139,9 @@ class QueueControl:
             if len(self._starts) >= count:
                 return f"{count} jobs have started in the last {spell(span)}, its rate"
         return ""
+
+    def _running_with(self, key: Any) -> int:
+        return self._by_key.get(_hashable(key), 0)
 
     def keep_back(self, waiting: Waiting) -> None:
         """Keep a job that cannot start until something changes. Parameters: `waiting` is the job in its queue."""
@@ -147,7 +155,7 @@ class QueueControl:
     def count_start(self, job: LiveJob) -> None:
         """Count a job that starts. Parameters: `job` is the job."""
         self._running += 1
-        if self._per_key is not None:
+        if job.key is not None:
             key = _hashable(job.key)
             self._by_key[key] = self._by_key.get(key, 0) + 1
         if self._rate is not None:
@@ -156,9 +164,13 @@ class QueueControl:
     def count_end(self, job: LiveJob) -> None:
         """Count a job that runs no more. Parameters: `job` is the job."""
         self._running = max(0, self._running - 1)
-        if self._per_key is not None:
+        if job.key is not None:
             key = _hashable(job.key)
-            self._by_key[key] = max(0, self._by_key.get(key, 0) - 1)
+            left = self._by_key.get(key, 0) - 1
+            if left > 0:
+                self._by_key[key] = left
+            else:
+                self._by_key.pop(key, None)
         self._reopen()
 
     def _reopen(self, _: object = None) -> None:

@@ -245,9 +245,9 @@ class Retry:
     - `drop_on`: error types after which the job is dropped, without a dead letter. Default: none.
     - `within`: after a failure no attempt starts later than this after the start of the first: a job that would start
       later is a dead letter. Default None: no limit.
-    - `budget`: the retries of all jobs of the type are at most this share of their first attempts, and ten more: a job
-      that fails when they are used up is a dead letter. So retries cannot multiply the load of what is down. Default
-      None: no limit.
+    - `budget`: what all jobs of the type can retry. Each first attempt saves up this share of a retry. Ten are there at
+      the start, and ten are kept at most. A job that fails when less than one is left is a dead letter. So retries
+      cannot multiply the load of what is down. Default None: no limit.
 
     Raises `PolicyError` or `DurationError`.
 
