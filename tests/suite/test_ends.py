@@ -7,6 +7,7 @@ import re
 import subprocess
 import sys
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import postgres
@@ -94,8 +95,21 @@ def test_a_number_that_is_another_one() -> None:
     less = end({"id": 1, "code": "TL-204", "sold": 2})
     assert laws(less, plain=sold) == ["same_numbers"]
     assert laws(end({"id": 1, "code": "TL-206", "sold": 2}), plain=sold) == []
+    assert laws(end(key_sold=[2]), plain=end(key_sold=[3])) == ["same_numbers"]
+    counted = end({"id": 1, "code": "TL-204", "polls": 2}), end(row(), row("charge"), key_stats=[2])
+    nine = end({"id": 1, "code": "TL-204", "polls": 9})
+    assert laws(end({"id": 1, "code": "TL-204", "polls": 2}), *counted, plain=nine) == []
     calls = end({"id": 1, "code": "TL-204", "polls": 3})
     assert laws(end({"id": 1, "code": "TL-204", "polls": 4}), plain=calls) == [], "it counts what is tried"
+
+
+def test_another_thing_that_was_done_tells_of_what_was_not() -> None:
+    def done(*keys: str) -> Any:
+        effects = [SimpleNamespace(name="mail.send", key=key, outcome="done", data={}) for key in keys]
+        return end_state({"table jobs": [Item(row())]}, effects, NOW_NS)  # type: ignore[arg-type]
+
+    assert laws(done("ada"), plain=done("ada", "bo")) == ["nothing_vanishes"]
+    assert laws(done("ada", "desk: bo has no letter"), plain=done("ada", "bo")) == []
 
 
 def test_what_is_in_a_file_of_sqlite(tmp_path: Path) -> None:

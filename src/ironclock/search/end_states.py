@@ -83,6 +83,8 @@ def end_state(contents: Contents, effects: Iterable[Effect], now_ns: int) -> End
     state = EndState()
     for place, items in contents.items():
         for item in items:
+            if _COUNTS.search(place) and _is_number(item.value):
+                continue
             plain = _Plain(now_ns)
             found = Found(place, json.dumps(plain.of(item), sort_keys=True, ensure_ascii=False, default=str))
             state.there.add(found)
@@ -148,8 +150,10 @@ def _other_numbers(missing: Sequence[Found], more: Sequence[Found]) -> list[tupl
     pairs = []
     left = list(more)
     for was in missing:
+        if was.place == OUTSIDE:
+            return []
         now = next((one for one in left if one.place == was.place and _one_number(was, one)), None)
-        if now is None or _COUNTS.search(was.place):
+        if now is None:
             return []
         left.remove(now)
         pairs.append((was, now))
@@ -161,7 +165,7 @@ def _one_number(was: Found, now: Found) -> bool:
     if not isinstance(first, dict) or not isinstance(second, dict) or first.keys() != second.keys():
         return _is_number(first) and _is_number(second)
     differ = [name for name in first if first[name] != second[name]]
-    if len(differ) != 1 or _COUNTS.search(differ[0]):
+    if len(differ) != 1:
         return False
     return _is_number(first[differ[0]]) and _is_number(second[differ[0]])
 
@@ -227,7 +231,11 @@ class _Plain:
             return _IDS.sub("*", text)
 
     def _mapping(self, value: Mapping[Any, Any]) -> dict[str, Any]:
-        return {str(name): self.value(one, str(name)) for name, one in value.items() if not _NOISE.search(str(name))}
+        return {
+            str(name): self.value(one, str(name))
+            for name, one in value.items()
+            if not _NOISE.search(str(name)) and not (_is_number(one) and _COUNTS.search(str(name)))
+        }
 
     def _number(self, value: float, name: str) -> Any:
         for unit in _UNITS:

@@ -87,16 +87,25 @@ class Border:
         return self._mariadb_waits
 
     def contents(self) -> Contents:
-        """Return what is in the databases that the rig knows: those whose clock follows, and files of SQLite."""
-        found = self.database_clocks.contents()
-        files = [name for name in self.sqlite_files if os.path.isfile(name)]
-        if files:
-            helper = self.helpers.take()
-            for name in files:
-                helper.begin(File(name).read)  # on a thread of its own, where nothing is replaced
-                found.update({f"{place} of {os.path.basename(name)}": items for place, items in helper.end().items()})
-            self.helpers.put_back(helper)
-        return found
+        """Return what is in the databases that the rig knows: those whose clock follows, and files of SQLite.
+
+        Raises `OSError` if one cannot be read now.
+        """
+        try:
+            found = self.database_clocks.contents()
+            files = [name for name in self.sqlite_files if os.path.isfile(name)]
+            if files:
+                helper = self.helpers.take()
+                try:
+                    for name in files:
+                        helper.begin(File(name).read)  # on a thread of its own, where nothing is replaced
+                        read = helper.end()
+                        found.update({f"{place} of {os.path.basename(name)}": items for place, items in read.items()})
+                finally:
+                    self.helpers.put_back(helper)
+            return found
+        except Exception as error:
+            raise OSError(f"a database cannot be read: {error}") from error
 
     def switch_on(self, loop: EventLoop, seams: frozenset[str]) -> None:
         """Let the real calls of some kinds be seams."""

@@ -49,22 +49,23 @@ class Rows:
 
     def __init__(self, query: Query) -> None:
         self._query = query
-        self._tables: list[tuple[str, frozenset[str]]] | None = None
+        self._is_set = False
 
     def read(self) -> Contents:
-        """Return what has been committed."""
-        if self._tables is None:
-            found = self._query(_TABLES)
-            self._tables = [(str(table), frozenset(str(names).split(",")) - {""}) for table, names in found]
-        if not self._tables:
+        """Return what has been committed. It waits half a second for a table that somebody changes, and no longer."""
+        if not self._is_set:
+            self._query("set lock_timeout = '500ms'")
+            self._is_set = True
+        tables = [(str(table), frozenset(str(names).split(",")) - {""}) for table, names in self._query(_TABLES)]
+        if not tables:
             return {}
         parts = [
             f"select {number}, coalesce(json_agg(t), '[]')::text from (select * from {table} limit {MOST_ITEMS + 1}) t"
-            for number, (table, _) in enumerate(self._tables)
+            for number, (table, _) in enumerate(tables)
         ]
         contents: Contents = {}
         for number, text in self._query(" union all ".join(parts)):
-            table, numbers = self._tables[int(number)]
+            table, numbers = tables[int(number)]
             rows = json.loads(text)
             if rows and len(rows) <= MOST_ITEMS:
                 contents[f"table {table}"] = [Item(row, numbers) for row in rows]
