@@ -13,6 +13,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from ..laws.law import Breach
+
 if TYPE_CHECKING:
     from ..interpreter.databases.contents import Contents, Item
     from ..simulation.effects import Effect
@@ -71,13 +73,6 @@ class EndState:
     later: set[Found] = field(default_factory=set)
 
 
-class Broken(NamedTuple):
-    """A law that an end breaks, and how."""
-
-    law: str
-    words: str
-
-
 def end_state(contents: Contents, effects: Iterable[Effect], now_ns: int) -> EndState:
     """Return what is in the databases, and what was done outside, at an instant."""
     state = EndState()
@@ -119,7 +114,7 @@ class Passages:
         return {one for one in self._seen if one not in end.there}, {one.place for one in self._seen} - left
 
 
-def compared(plain: EndState, passages: Passages, end: EndState, alike: bool = False) -> list[Broken]:
+def compared(plain: EndState, passages: Passages, end: EndState, alike: bool = False) -> list[Breach]:
     """Return what is wrong with the end of a run with a fault.
 
     Parameters: `plain` is the end of the run without one. `alike` is True if every difference is wrong.
@@ -129,17 +124,17 @@ def compared(plain: EndState, passages: Passages, end: EndState, alike: bool = F
     stuck = [one for one in more if (one in passing or one.place in places) and one not in end.later]
     if stuck:
         words = f"{_listed(stuck)} {_stays(stuck)} there; without the fault that is only passed through"
-        return [Broken(STUCK, words)]
+        return [Breach(words, law=STUCK)]
     pairs = _other_numbers(missing, more)
     if pairs:
         (was, now), *others = pairs
         rest = f", and {len(others)} more differ" if others else ""
-        return [Broken(NUMBERS, f"{now} was {was.text} without the fault{rest}")]
+        return [Breach(f"{now} was {was.text} without the fault{rest}", law=NUMBERS)]
     if missing and not more:
-        return [Broken(VANISHES, f"{_listed(missing)} {_is(missing)} missing, and nothing else tells of it")]
+        return [Breach(f"{_listed(missing)} {_is(missing)} missing, and nothing else tells of it", law=VANISHES)]
     if alike and (missing or more):
         parts = [f"{_listed(more)} {_is(more)} there" if more else "", f"{_listed(missing)} missing" if missing else ""]
-        return [Broken(ALIKE, f"it does not end as without the fault: {'; '.join(filter(None, parts))}")]
+        return [Breach(f"it does not end as without the fault: {'; '.join(filter(None, parts))}", law=ALIKE)]
     return []
 
 
@@ -179,18 +174,17 @@ def is_alike(plain: EndState, end: EndState) -> bool:
     return plain.there == end.there
 
 
-def _listed(found: Iterable[Found]) -> str:
-    shown = [str(one) for one in found]
-    rest = len(shown) - _SHOWN
-    return ", ".join(shown[:_SHOWN]) + (f" and {rest} more" if rest > 0 else "")
+def _listed(found: Sequence[Found]) -> str:
+    rest = len(found) - _SHOWN
+    return ", ".join(map(str, found[:_SHOWN])) + (f" and {rest} more" if rest > 0 else "")
 
 
-def _is(found: Iterable[Found]) -> str:
-    return "is" if len(list(found)) == 1 else "are"
+def _is(found: Sequence[Found]) -> str:
+    return "is" if len(found) == 1 else "are"
 
 
-def _stays(found: Iterable[Found]) -> str:
-    return "stays" if len(list(found)) == 1 else "stay"
+def _stays(found: Sequence[Found]) -> str:
+    return "stays" if len(found) == 1 else "stay"
 
 
 class _Plain:

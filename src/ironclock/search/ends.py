@@ -12,12 +12,12 @@ from typing import TYPE_CHECKING
 
 from ..interpreter.installation import ending_within
 from ..interpreter.patching.clock_functions import REAL
-from ..laws.law import Breach
 from ..rig import contents_of, held, simulation_of
 from .end_states import EndState, Passages, compared, end_state, is_alike
 from .plan import LASTING
 
 if TYPE_CHECKING:
+    from ..laws.law import Breach
     from ..rig import Rig
     from .plan import Plan
     from .run_control import RunControl
@@ -78,7 +78,7 @@ class Ends:
         with contextlib.suppress(Exception), held(rig):  # a world that has ended shows no more
             for calm_s in CALM_S:
                 with ending_within(_MOST_REAL_S):
-                    rig.advance((calm_s - last) * 1.0)
+                    rig.advance(float(calm_s - last))
                 state = _state(rig)
                 self._passages.note(state)
                 if not self._passages.has_data:
@@ -105,7 +105,7 @@ class Ends:
             with held(rig):
                 for calm_s, plain, took_s in zip(CALM_S, self._plain, self._took_s, strict=False):
                     with ending_within(1 + _LONGER * took_s):
-                        rig.advance((calm_s - last) * 1.0)
+                        rig.advance(float(calm_s - last))
                     state, last = _state(rig), calm_s
                     if is_alike(plain, state):
                         return []
@@ -115,7 +115,7 @@ class Ends:
             return []
         if state is None or plain is None or last < _LEAST_CALM_S:
             return []
-        return [Breach(one.words, law=one.law) for one in compared(plain, self._passages, state, self._alike)]
+        return compared(plain, self._passages, state, self._alike)
 
     def _much_later(self, rig: Rig, plain: EndState, state: EndState | None) -> EndState | None:
         """Let more time pass, and return the end with what has come right since then put right in it."""

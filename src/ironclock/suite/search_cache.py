@@ -59,14 +59,11 @@ class SearchedTest:
     """What else there is to say."""
     kept: bool = False
     """True if this is from an earlier session."""
-    sessions: int = 1
-    """In how many sessions the test was searched, as it is now. Each tries another part of what is too much for one."""
     tried_before: int = 0
-    """How many faults earlier sessions have tried. This one begins after them."""
+    """How many faults earlier sessions have tried of the test as it is now. This one begins after them."""
 
     def go_on(self, earlier: SearchedTest) -> None:
         """Take over what earlier sessions have found, which had no time for the rest."""
-        self.sessions = earlier.sessions + 1
         self.tried_before = earlier.tried_before + earlier.tried
         self.cells = earlier.cells
         self.broken = earlier.broken

@@ -287,6 +287,7 @@ class InstalledClock:
         """Put everything back, unless another process uses it; return False if that has to be tried again."""
         query = self._query
         try:
+            query("reset lock_timeout")  # who has read the tables has set it
             query(f"select pg_advisory_lock({_CHANGE})")
             query(f"select pg_advisory_unlock_shared({_USE})")
             ((alone,),) = query(f"select pg_try_advisory_lock({_USE})")
