@@ -163,10 +163,10 @@ def test_rigs_in_several_threads_do_not_meet() -> None:
 
     def live(year: int) -> None:
         with ic.Rig(start=f"{year}-01-01T00:00"):
-            barrier.wait(10)
+            barrier.wait()
             time.sleep(year)
             seen[year] = time.time() - datetime(year, 1, 1, tzinfo=dt.timezone.utc).timestamp()
-            barrier.wait(10)
+            barrier.wait()
 
     threads = [threading.Thread(target=live, args=(year,)) for year in (2031, 2032, 2033)]
     for thread in threads:
@@ -174,6 +174,48 @@ def test_rigs_in_several_threads_do_not_meet() -> None:
     for thread in threads:
         thread.join()
     assert seen == {2031: 2031.0, 2032: 2032.0, 2033: 2033.0}
+
+
+def test_rigs_that_are_entered_at_one_moment_both_have_simulated_time() -> None:
+    seen: list[float] = []
+
+    def live(barrier: threading.Barrier) -> None:
+        barrier.wait()
+        with ic.Rig():
+            begin = time.monotonic()
+            threading.Event().wait(90)
+            seen.append(time.monotonic() - begin)
+
+    interval = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    try:
+        for _ in range(30):
+            barrier = threading.Barrier(2)
+            threads = [threading.Thread(target=live, args=(barrier,)) for _ in range(2)]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+    finally:
+        sys.setswitchinterval(interval)
+    assert seen == [90.0] * 60
+
+
+def test_a_wait_gives_a_thread_that_is_at_work_its_time() -> None:
+    come = threading.Event()
+    numbers: list[int] = []
+
+    def work() -> None:
+        for number in range(3_000_000):
+            numbers.append(number)
+        come.set()
+
+    with ic.Rig(threads="real"):
+        begin = time.monotonic()
+        threading.Thread(target=work, daemon=True).start()
+        assert come.wait(60)
+        assert time.monotonic() == begin, "no simulated time passed"
+    assert len(numbers) == 3_000_000
 
 
 def fingerprint() -> list[Any]:

@@ -6,6 +6,7 @@ threads, each call looks up the thread that asks: a thread that has entered no r
 
 from __future__ import annotations
 
+import _thread
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -17,7 +18,7 @@ from .entered_rig import EnteredRig
 from .patch_table import patches
 from .patching.clock_functions import BUILTINS, REAL, by_thread
 from .patching.clock_lookups import lookups
-from .patching.real_functions import real_get_ident
+from .patching.real_functions import real_acquire, real_get_ident, real_release
 from .patching.real_threads import others_run
 from .tasks.forks import stays_in_rig
 from .tasks.watched_threads import stop_watching, watch_deaths_here, watch_locks_here, watched_threads
@@ -25,6 +26,7 @@ from .tasks.watched_threads import stop_watching, watch_deaths_here, watch_locks
 _entered: dict[int, EnteredRig] = {}  # by real thread; module state, as the interpreter's functions are
 _watchdog = Watchdog(_entered)
 _kept: list[int] = []  # threads that keep the replacements in place while they have entered no rig
+_changing = _thread.RLock()  # held by the thread that changes what is in place: two can enter, or leave, at once
 
 
 def enter(rig: EnteredRig) -> None:
@@ -35,16 +37,20 @@ def enter(rig: EnteredRig) -> None:
             "another rig is entered in this thread, and two rigs cannot run at once; leave that one first, or use it "
             "(a fixture of a wider scope may have entered it)"
         )
-    _entered[me] = rig
-    rig.clock.begin()
-    _watchdog.look_after(rig.border.outside.stuck_after_s)
-    if rig.loop.decisions is not None:
-        watch_locks_here()
-    if rig.threads.notes_places:
-        watch_deaths_here()
-    if len(_entered) == 1 and not _kept:
-        _put_in_place()
-    _arrange()
+    real_acquire(_changing)
+    try:
+        _entered[me] = rig
+        rig.clock.begin()
+        _watchdog.look_after(rig.border.outside.stuck_after_s)
+        if rig.loop.decisions is not None:
+            watch_locks_here()
+        if rig.threads.notes_places:
+            watch_deaths_here()
+        if len(_entered) == 1 and not _kept:
+            _put_in_place()
+        _arrange()
+    finally:
+        real_release(_changing)
 
 
 @contextmanager
@@ -60,16 +66,24 @@ def ending_within(seconds: float) -> Iterator[None]:
 @contextmanager
 def kept_in_place() -> Iterator[None]:
     """Keep the replacements in place inside the block, so that to enter many rigs one after the other is cheap."""
-    if not _entered and not _kept:
-        _put_in_place()
-    _kept.append(real_get_ident())
-    note_real_thread()
+    real_acquire(_changing)
+    try:
+        if not _entered and not _kept:
+            _put_in_place()
+        _kept.append(real_get_ident())
+        note_real_thread()
+    finally:
+        real_release(_changing)
     try:
         yield
     finally:
-        _kept.remove(real_get_ident())
-        if not _entered and not _kept:
-            _put_back()
+        real_acquire(_changing)
+        try:
+            _kept.remove(real_get_ident())
+            if not _entered and not _kept:
+                _put_back()
+        finally:
+            real_release(_changing)
 
 
 def _put_in_place() -> None:
@@ -85,13 +99,17 @@ def entered() -> bool:
 
 def leave() -> None:
     """Give the real clock back to the calling thread. With the last thread everything is as it was before."""
-    del _entered[real_get_ident()]
-    stop_watching(real_get_ident())
-    by_thread.__dict__.clear()
-    if _entered or _kept:
-        _arrange()
-    else:
-        _put_back()
+    real_acquire(_changing)
+    try:
+        del _entered[real_get_ident()]
+        stop_watching(real_get_ident())
+        by_thread.__dict__.clear()
+        if _entered or _kept:
+            _arrange()
+        else:
+            _put_back()
+    finally:
+        real_release(_changing)
 
 
 def _put_back() -> None:
@@ -104,6 +122,7 @@ def _put_back() -> None:
 
 def _leave_in_child() -> None:
     """Leave every rig in a forked child: the code that runs there lives in real time, as that of a spawned one does."""
+    _changing._at_fork_reinit()  # type: ignore[attr-defined]  # the thread that held it is not in this process
     if _entered and not stays_in_rig():
         for world in _entered.values():
             world.border.outside.forget()

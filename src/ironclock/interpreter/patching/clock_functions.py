@@ -280,15 +280,6 @@ class ClockFunctions:
         self.let_pass(LEAST_STEP_NS / NS)
         return True
 
-    def real_wait(self, free: Callable[[], Any], seconds: float) -> bool:
-        """Let real time pass until `free()` is true, at most so many seconds; return False if it never was."""
-        end = REAL["monotonic"]() + seconds
-        while not free():
-            if REAL["monotonic"]() >= end:
-                return False
-            REAL["sleep"](0.001)
-        return True
-
     def clock_gettime(self, which: int, /) -> float:
         return float(self._clock(which, ""))
 

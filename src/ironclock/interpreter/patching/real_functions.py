@@ -24,6 +24,7 @@ real_set_wakeup_fd = Builtin(signal.set_wakeup_fd).real
 real_signal, real_getsignal = Builtin(_signal.signal).real, Builtin(_signal.getsignal).real
 real_recv, real_send, real_sendall = _socket.socket.recv, _socket.socket.send, _socket.socket.sendall
 real_connect = _socket.socket.connect
+real_acquire, real_release = _thread.RLock.acquire, _thread.RLock.release
 
 _Poll: Any = type(select.poll())
 real_poll, real_register = _Poll.poll, _Poll.register

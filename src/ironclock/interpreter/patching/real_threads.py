@@ -4,8 +4,15 @@ from __future__ import annotations
 
 import gc
 import sys
+import time
+from collections.abc import Callable
 from types import CodeType, FrameType
 from typing import Any
+
+from .builtin_patching import Builtin
+from .real_functions import real_get_ident
+
+_real_sleep = Builtin(time.sleep).real
 
 
 def _without_collection() -> dict[int, FrameType]:
@@ -24,8 +31,12 @@ def _without_collection() -> dict[int, FrameType]:
 
 
 current_frames = sys._current_frames if sys.version_info >= (3, 12) else _without_collection
-GRACE_S = 0.05
-"""How long, in real seconds, a wait gives other real threads before it lets simulated time pass."""
+GRACE = 50
+"""How many looks, a real millisecond apart, find other real threads idle before a wait lets simulated time pass.
+
+They are counted in looks, and not in seconds: on a busy machine both threads get their turns later.
+"""
+_MOST_LOOKS = 40 * GRACE
 
 starting: list[Any] = []
 """Real threads that were started and have not come to their first line yet."""
@@ -45,6 +56,39 @@ def others_run() -> bool:
     # The workers of an older thread pool that wait for work do nothing by themselves.
     worker = pool_worker()
     return worker is None or count > [frame.f_code for frame in current_frames().values()].count(worker)
+
+
+_waiting: set[int] = set()  # threads that wait for the others here, and would see one another move
+
+
+def wait_for_others(free: Callable[[], Any], looks: int) -> bool:
+    """Let real time pass until `free()` is true, or until so many looks in a row found no other real thread at work.
+
+    Returns False if `free()` never was true. A thread that works all the time is waited for 2,000 looks.
+    """
+    me = real_get_ident()
+    _waiting.add(me)
+    try:
+        places: dict[int, tuple[int, int]] = {}
+        idle = looked = 0
+        while not free():
+            if idle >= looks or looked >= _MOST_LOOKS:
+                return False
+            before, places = places, _places()
+            idle = idle + 1 if places == before and not starting else 0
+            looked += 1
+            _real_sleep(0.001)
+        return True
+    finally:
+        _waiting.discard(me)
+
+
+def _places() -> dict[int, tuple[int, int]]:
+    """Return the place in the code where each real thread stands, but for those that wait for the others."""
+    left_out = _waiting | runner_threads
+    return {
+        number: (id(frame), frame.f_lasti) for number, frame in current_frames().items() if number not in left_out
+    }
 
 
 def pool_worker() -> CodeType | None:

@@ -19,7 +19,7 @@ from ...foundation.source_location import waiting_at
 from ..patching.builtin_patching import Here
 from ..patching.clock_functions import waiting_ns
 from ..patching.patches import Function, Make, Methods, Patch
-from ..patching.real_threads import GRACE_S, others_run
+from ..patching.real_threads import GRACE, others_run, wait_for_others
 from .circular_waits import waits_for_futures
 from .held_locks import recent_locks
 from .watched_threads import watched_threads
@@ -52,7 +52,7 @@ def block(
     until = None if timeout < 0 else loop.now + waiting_ns(timeout)
     if until is not None and loop.current is not None and loop.current.sleeps is not None and not free():
         loop.current.sleeps(until, free)
-    grace, span, looks = GRACE_S, NS, timeout < 0 and lock is not None
+    grace, span, looks = GRACE, NS, timeout < 0 and lock is not None
     while not take():
         if looks and sys._getframe(2).f_code is not _WAIT_CODE:  # not a condition's own line
             world.border.outside.before_next_move(world.threads.circular.look)
@@ -63,9 +63,9 @@ def block(
             return False
         if others_run():
             # One of them can release it at any real moment: simulated time moves in steps that grow.
-            if world.clock.real_wait(free, grace):
+            if wait_for_others(free, grace):
                 continue
-            grace, step = GRACE_S / 10, loop.now + span
+            grace, step = GRACE // 10, loop.now + span
             span = min(span * 2, DAY_NS)
             if loop.current is None and loop.next_due_ns is None and until is None:
                 continue  # nothing simulated is left that could release it
