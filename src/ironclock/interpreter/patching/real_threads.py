@@ -13,6 +13,7 @@ from .builtin_patching import Builtin
 from .real_functions import real_get_ident
 
 _real_sleep = Builtin(time.sleep).real
+_process_time, _thread_time = Builtin(time.process_time).real, Builtin(time.thread_time).real
 
 
 def _without_collection() -> dict[int, FrameType]:
@@ -37,6 +38,8 @@ GRACE = 50
 They are counted in looks, and not in seconds: on a busy machine both threads get their turns later.
 """
 _MOST_LOOKS = 40 * GRACE
+_IDLE_S = 0.0002
+"""So much of the processor the others can use between two looks and count as idle: a wait like this one uses less."""
 
 starting: list[Any] = []
 """Real threads that were started and have not come to their first line yet."""
@@ -71,11 +74,15 @@ def wait_for_others(free: Callable[[], Any], looks: int) -> bool:
     try:
         places: dict[int, tuple[int, int]] = {}
         idle = looked = 0
+        used = 0.0
         while not free():
             if idle >= looks or looked >= _MOST_LOOKS:
                 return False
+            # One that waits for the interpreter uses no processor. One in a short loop is always seen at one place.
             before, places = places, _places()
-            idle = idle + 1 if places == before and not starting else 0
+            used_before, used = used, _process_time() - _thread_time()
+            at_work = places != before or used - used_before > _IDLE_S * len(_waiting)
+            idle = 0 if at_work or starting else idle + 1
             looked += 1
             _real_sleep(0.001)
         return True
