@@ -80,9 +80,9 @@ def _firings(schedule: Schedule, start_ns: int) -> Iterator[int]:
         at = schedule.next_ns(at)
 
 
-def _changes(zone: dt.tzinfo, start: int, end: int) -> Iterator[tuple[int, int]]:
+def _changes(offsets: Offsets, start: int, end: int) -> Iterator[tuple[int, int]]:
     """Yield the clock changes in (start, end]: when, and how far the clock jumps. Everything is in seconds."""
-    offsets, at = Offsets(zone), start
+    at = start
     while (period := offsets.at(at)) is not None and period.end <= end:
         later = offsets.at(period.end)
         if later is not None and later.offset != period.offset:
@@ -92,13 +92,13 @@ def _changes(zone: dt.tzinfo, start: int, end: int) -> Iterator[tuple[int, int]]
 
 def _rows(schedule: Schedule, zone: dt.tzinfo, start_ns: int, count: int) -> Iterator[tuple[str, str, str]]:
     """Yield local time, UTC and a remark for each of the next firings, and for each clock change between them."""
-    timeline = Timeline(zone)
+    timeline, offsets = Timeline(zone), Offsets(zone)
     at, seen = start_ns - 1, start_ns // NS
     for _ in range(count):
         found = schedule.next_ns(at)
         if found is None:
             return
-        for moment, jump in _changes(zone, seen, found // NS):
+        for moment, jump in _changes(offsets, seen, found // NS):
             yield _local(timeline, moment * NS), _utc(moment * NS), _change(jump)
         seen = max(seen, found // NS)
         yield _local(timeline, found), _utc(found), _remark(schedule, timeline, found)
