@@ -222,8 +222,8 @@ def test_the_names_used_most_have_an_example() -> None:
 
 
 def parameters(name: str, code: str) -> Any:
-    """An example as a test's parameters. The one that tries twelve policies takes half a minute."""
-    marks = [pytest.mark.exhaustive] if name == "advice.advise" else []
+    """An example as a test's parameters. Two of them take half a minute: they draw hundreds of days."""
+    marks = [pytest.mark.exhaustive] if name in ("advice.advise", "forecast_function.forecast") else []
     return pytest.param(name, code, id=name, marks=marks)
 
 

@@ -138,7 +138,9 @@ def test_check_then_act_across_a_network_needs_no_lines() -> None:
     assert not ic.probe(partial(story, fixed=True), law, **ORDERS)
 
 
-@pytest.mark.parametrize("how", ["threads", "a pool", "a queue"])
+@pytest.mark.parametrize(
+    "how", ["threads", *(pytest.param(how, marks=pytest.mark.exhaustive) for how in ("a pool", "a queue"))]
+)
 def test_threads_of_a_job_are_interrupted_too(how: str) -> None:
     def story(rig: ic.Rig) -> None:
         store = rig.service(ic.services.KeyValue())

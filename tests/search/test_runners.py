@@ -154,6 +154,7 @@ def cluster(monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[str, list[subproc
             process.wait()
 
 
+@pytest.mark.exhaustive
 def test_a_cluster_one_of_whose_workers_is_killed(cluster: tuple[str, list[subprocess.Popen[bytes]]]) -> None:
     address, processes = cluster
     story = partial(probed.charges, bookings=6)

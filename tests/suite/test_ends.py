@@ -157,7 +157,7 @@ def must_run(test: str) -> None:
         pytest.param(WATCH, "lock-for-ever", "nothing_stuck", marks=pytest.mark.exhaustive),
         pytest.param(WATCH, "early-ack", "nothing_vanishes", marks=pytest.mark.exhaustive),
         pytest.param(WATCH, "none", "", marks=pytest.mark.exhaustive),
-        (OFFICE, "no-first-beat", "nothing_stuck"),
+        pytest.param(OFFICE, "no-first-beat", "nothing_stuck", marks=pytest.mark.exhaustive),
         pytest.param(OFFICE, "none", "", marks=pytest.mark.exhaustive),
     ],
 )

@@ -589,10 +589,10 @@ def test_ctrl_c_shows_what_was_found(pytester: pytest.Pytester) -> None:
         """
         import pytest
         import ironclock as ic
-        @pytest.mark.parametrize("number", range(200))
+        @pytest.mark.parametrize("number", range(60))
         def test_lost(rig, number):
             def sail(number): pass
-            for other in range(50):
+            for other in range(20):
                 rig.enqueue(rig.job(sail, ack="early").call(other))
             rig.run_dry()
         """

@@ -93,9 +93,7 @@ def wait_for_others(free: Callable[[], Any], looks: int) -> bool:
 def _places() -> dict[int, tuple[int, int]]:
     """Return the place in the code where each real thread stands, but for those that wait for the others."""
     left_out = _waiting | runner_threads
-    return {
-        number: (id(frame), frame.f_lasti) for number, frame in current_frames().items() if number not in left_out
-    }
+    return {number: (id(frame), frame.f_lasti) for number, frame in current_frames().items() if number not in left_out}
 
 
 def pool_worker() -> CodeType | None:
