@@ -266,7 +266,8 @@ def test_async_sessions(rig: ic.Rig, port: int) -> None:
     rig.database(given)
     given.close()
     asyncio.run(story())
-    assert sorted(seen) == [
+    # A coroutine looks every 0.05 s if a named lock is free, and can be one look late if the server answers slowly.
+    assert [(sql, answer, pytest.approx(took, abs=0.11)) for sql, answer, took in sorted(seen)] == [
         ("select get_lock('nightly', 5)", 0, 5), ("select get_lock('nightly', 50)", 1, 14), ("select sleep(2)", 0, 2),
         ("set innodb_lock_wait_timeout = 3", None, 0), ("update tern.berths set boats = boats + 1", 1205, 3),
     ]  # fmt: skip
