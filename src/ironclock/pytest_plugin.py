@@ -34,14 +34,17 @@ SETTINGS = {
     "databases": "Databases whose clock follows each rig, see below. Default: none.",
     "taps": "A table of taps for each rig, see below. Default: none.",
     "laws": "Tables of laws, `[[tool.ironclock.laws]]`, that each test is searched for. Default: none.",
+    "notice": 'Modules whose code `--ironclock-notice` changes, such as `["app.jobs"]`. Default: none.',
+    "unnoticed": "Changes that no test has to notice, tables with `change` and `reason`. Default: none.",
     "budget": "How much `--ironclock-search` can take in all: a duration or a number of runs. Default: no limit.",
 }
 """The settings in ``[tool.ironclock]``, and what they say."""
 _SUITE_OPTIONS = (
-    "search", "budget", "replay", "seams", "seams_min", "seams_page", "seams_json", "payloads",
+    "search", "budget", "replay", "seams", "seams_min", "seams_page", "seams_json", "payloads", "notice",
+    "notice_min", "notice_json",
 )  # fmt: skip
 """The options that are about the whole suite."""
-_OF_SUITE = ("budget", "laws")
+_OF_SUITE = ("budget", "laws", "notice", "unnoticed")
 """The settings that are about the whole suite, and not for the rig."""
 _TOLD = 12  # jobs whose story stands under a failure
 _TOLD_LINES = 40  # lines of one story, of which the last ones say most
@@ -71,7 +74,8 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     )  # fmt: skip
     group.addoption(
         "--ironclock-budget", metavar="BUDGET", default=None,
-        help="how much the search can take in all: a duration, such as 2m, or a number of runs, such as '5000 runs'",
+        help="how much the search, or --ironclock-notice, can take in all: a duration, such as 2m, or a number of "
+        "runs, such as '5000 runs'",
     )  # fmt: skip
     group.addoption(
         "--ironclock-replay", metavar="TOKEN", default=None,
@@ -86,8 +90,20 @@ def pytest_addoption(parser: pytest.Parser) -> None:
         help="fail if the fault coverage is below this share",
     )  # fmt: skip
     group.addoption(
-        "--ironclock-seams-page", metavar="FILE", default=None, help="write the fault coverage as an HTML page"
-    )
+        "--ironclock-seams-page",
+        metavar="FILE",
+        default=None,
+        help="write the fault coverage, and what the tests notice, as an HTML page",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-notice", action="store_true",
+        help="change one thing at a time in policies, schedules, effects and code, and tell what no test notices",
+    )  # fmt: skip
+    group.addoption(
+        "--ironclock-notice-min", metavar="PERCENT", default=None,
+        help="fail if a smaller share of these changes is noticed",
+    )  # fmt: skip
+    group.addoption("--ironclock-notice-json", metavar="FILE", default=None, help="write what the tests notice as JSON")
     group.addoption("--ironclock-seams-json", metavar="FILE", default=None, help="write the fault coverage as JSON")
     group.addoption(
         "--ironclock-payloads", metavar="FILE", default=None,

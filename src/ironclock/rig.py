@@ -423,6 +423,9 @@ class Rig:
         """
         if how not in ("ask", "throw"):
             raise InputError(f"how is {how!r}; give 'ask' or 'throw'")
+        change = self._simulation.broker.change
+        if change is not None and change.no_grace:
+            grace = 0
         self._simulation.shutdown.stop_workers(to_ns(grace, what="grace"), how)
         if self._loops is not None:
             self._loops.stop(None, to_ns(grace, what="grace"))

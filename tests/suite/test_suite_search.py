@@ -410,7 +410,10 @@ def test_a_budget_is_spread_and_the_rest_follows_later(desk: pytest.Pytester) ->
         ),
         (["--ironclock-search", "--ironclock-budget", "0 runs"], "is '0 runs', in which nothing can be run; give a"),
         (["--ironclock-search", "--ironclock-budget", "soon"], "is 'soon'; give a duration such as '2m', or a number"),
-        (["--ironclock-budget", "2m"], "--ironclock-budget is for the search; give --ironclock-search as well"),
+        (
+            ["--ironclock-budget", "2m"],
+            "--ironclock-budget is for the search and for --ironclock-notice; give one of the two as well",
+        ),
         (["--ironclock-seams-min", "120"], "--ironclock-seams-min is '120'; give a share in percent, from 0 to 100"),
         (["--ironclock-seams-min", "much"], "--ironclock-seams-min is 'much'; give a share in percent, from 0 to 100"),
         (["--ironclock-replay", "nothing"], "the replay token is 'nothing'; a token begins with 'ic1-'"),

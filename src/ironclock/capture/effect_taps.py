@@ -79,8 +79,11 @@ class EffectTap(Replacement):
 
     async def _call_async(self, *args: Any, **kwargs: Any) -> Any:
         key, data = self._read(args, kwargs)
-        async with self._effects.performing(self.name, key, data, self._outcome(key)):
-            return await self.target.real(*args, **kwargs)
+        result: Any = None
+        for _ in range(self._effects.times(self.name)):
+            async with self._effects.performing(self.name, key, data, self._outcome(key)):
+                result = await self.target.real(*args, **kwargs)
+        return result
 
     def _generate(self, *args: Any, **kwargs: Any) -> Generator[Any, Any, Any]:
         key, data = self._read(args, kwargs)

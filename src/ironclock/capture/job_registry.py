@@ -13,6 +13,7 @@ from ..simulation.broker import Broker
 from ..simulation.event_loop import EventLoop
 from ..simulation.jobs import Job
 from ..simulation.policy import Call, JobType, Policy, job_name
+from ..simulation.world_change import Enqueued
 from .payload import Payload, check_payload, through_json
 from .readings import Enqueue, must_read_delay
 from .targets import find
@@ -41,14 +42,14 @@ class JobRegistry:
         other = types.get(known)
         if other is not None and not other.has(fn):
             raise InputError(f"the job name {known!r} is taken by {other.fn!r}; give this job another name=")
-        if other is not None and other.policy != policy:
+        if other is not None and other.asked != policy:
             raise InputError(
                 f"{known} is registered already, as {other!r}, and now with another policy; give it one policy, or "
                 "another name= as well"
             )
         if other is not None:
             return other
-        made: JobType[..., Any] = JobType(fn, known, policy)
+        made = self._made(fn, known, policy)
         made.check_key()
         types[known] = made
         return made
@@ -121,6 +122,10 @@ class JobRegistry:
             raise PolicyError(f"queue is {queue!r}; give a name as text")
         if priority is not None and (isinstance(priority, bool) or not isinstance(priority, int)):
             raise PolicyError(f"priority is {priority!r}; give a whole number (the lowest runs first)")
+        change = self._broker.change
+        if change is not None and change.enqueue is not None:
+            after_ns, queue, priority = change.enqueue(job_type.name, Enqueued(due - now, queue, priority))
+            due = now + after_ns
         copies = False
         if (payload or self.payload) == "json":
             args, kwargs, copies = through_json(job_type.name, args, kwargs)
@@ -153,9 +158,18 @@ class JobRegistry:
             if known.has(job) or (isinstance(job, MethodType) and known.fn == job):
                 return known
         name = self._free_name(job)
-        made: JobType[..., Any] = JobType(job, name, policy or self._policy)
+        made = self._made(job, name, policy or self._policy)
         made.by_default = policy is None
         types[name] = made
+        return made
+
+    def _made(self, fn: Callable[..., Any], name: str, policy: Policy) -> JobType[..., Any]:
+        """Return a new job type. In a changed world another policy can hold than the one that was asked for."""
+        change = self._broker.change
+        holds = policy if change is None or change.policy is None else change.policy(name, policy)
+        made: JobType[..., Any] = JobType(fn, name, holds)
+        if holds is not policy:
+            made.asked = policy
         return made
 
     def placeholder(self, name: str) -> JobType[..., Any]:

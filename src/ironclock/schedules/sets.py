@@ -7,6 +7,7 @@ import random
 from typing import Any
 
 from ..errors import InputError
+from ..foundation.durations import spell
 from ..foundation.instants import Timeline
 from .schedule import Schedule
 
@@ -109,6 +110,24 @@ class Within(_Made):
 
     def describe(self) -> str:
         return self.parts[0].describe()
+
+
+class Shifted(_Made):
+    """The instants of a schedule, each later by a span in nanoseconds (earlier if it is negative)."""
+
+    def __init__(self, inner: Schedule, by_ns: int) -> None:
+        super().__init__(inner)
+        self._by_ns = by_ns
+
+    def _again(self, *parts: Schedule) -> Schedule:
+        return Shifted(parts[0], self._by_ns)
+
+    def next_ns(self, ns: int) -> int | None:
+        found = self.parts[0].next_ns(ns - self._by_ns)
+        return None if found is None else found + self._by_ns
+
+    def describe(self) -> str:
+        return f"{self.parts[0].describe()}, {spell(abs(self._by_ns))} {'later' if self._by_ns > 0 else 'earlier'}"
 
 
 class Jitter:

@@ -16,6 +16,7 @@ from ..simulation.faults.judge import Judge
 from ..simulation.faults.kind import About, Operation, Passing
 from ..simulation.jobs import OPEN, Job, LiveJob
 from ..simulation.policy import Call
+from ..simulation.world_change import Planned
 from .schedule import Schedule
 from .sets import Jitter, Within
 from .written import schedule_of
@@ -78,6 +79,8 @@ class Scheduled:
         """True while firings pass without a run."""
         self.removed = False
         """True if it is not on the timetable any more."""
+        self.fires = 1
+        """How many runs each firing becomes: one, but in a changed world."""
         self.skipped = 0
         """How many firings were left out because the run before was open, or because the scheduler was down."""
         self.refused = 0
@@ -264,7 +267,8 @@ class Scheduled:
         firing = _Firing(self, due)
         self._judge.strike(firing)
         if not firing.over:
-            self._take()
+            for _ in range(self.fires):
+                self._take()
 
     def take_late(self, ns: int) -> None:
         """Let a firing that a fault has struck become a run later. Parameters: `ns` is a time in nanoseconds."""
@@ -401,7 +405,15 @@ class Timetable:
             if value not in known:
                 raise InputError(f"{what} is {value!r}; give one of {', '.join(known)}")
         timeline = self._loop.timeline
-        bound = schedule.in_zone(timeline.zone).begun(self._loop.now)
+        planned = Planned(schedule, overlap, timeline.zone)
+        change = self._broker.change
+        if change is not None and change.schedule is not None:
+            planned = change.schedule(name, planned)
+            overlap = planned.overlap  # type: ignore[assignment]
+        bound: Schedule = planned.schedule.in_zone(timeline.zone).begun(self._loop.now)
+        if planned.without_first:
+            first = bound.next_ns(self._loop.now - 1)
+            bound = bound if first is None else Within(bound, first + 1, None)
         if start is not None or end is not None:
             bounds = [None if bound_at is None else timeline.ns(bound_at) for bound_at in (start, end)]
             bound = Within(bound, *bounds)
@@ -410,6 +422,7 @@ class Timetable:
             self, self._loop, self._broker, self._judge, name, call, bound, overlap, missed,
             0 if poll is None else to_ns(poll, what="poll"), late, until_done,
         )  # fmt: skip
+        entry.fires = planned.fires
         self.add(entry)
         return entry
 

@@ -181,7 +181,8 @@ class HttpService(Service):
 
     def _do(self, method: str, path: str, body: Any, once: str | None) -> Reply | Repeated:
         """Do what a request asks for. Parameters: `once` is its header ``Idempotency-Key``."""
-        known = None if once is None else self._answers.get((method, path, once))
+        knows = once is not None and self._idempotent and self._knows_keys("request")
+        known = self._answers.get((method, path, once)) if once is not None and knows else None
         if known is not None:
             return Repeated(known)
         self.received.append(body)

@@ -64,7 +64,8 @@ class Ledger(Service):
             raise Unbalanced(f"the posting moves {amount} from {debit!r} to the same account; give two accounts")
 
         def act() -> Posting | Repeated:
-            if self.idempotent and key is not None:  # now, and not before a slow call: another one can be faster
+            # Now, and not before a slow call: another one can be faster.
+            if self.idempotent and key is not None and self._knows_keys("post"):
                 for before in self.postings:
                     if before.key == key:
                         return Repeated(before)

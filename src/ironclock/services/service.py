@@ -184,6 +184,10 @@ class Service:
             fault.kind is OUTAGE and fault.aim.since is not None and fault.aim.is_time(now) for fault in self._faults
         )
 
+    def _knows_keys(self, operation: str) -> bool:
+        """Return True if it is known which keys were there before: always, but in a changed world."""
+        return self.in_rig(operation).effects.knows_keys(f"{self.name}.{operation}")
+
     # --- operating ----------------------------------------------------------------------------------
 
     def in_rig(self, operation: str) -> Simulation:

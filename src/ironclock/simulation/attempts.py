@@ -376,6 +376,9 @@ class Attempts:
                 self._lives.give_up(attempt, outcome, error, "dead")
                 self._free_worker(attempt)
                 raise
+            change = self._broker.change
+            if verdict == "dead" and change is not None and change.dead == job.type.name:
+                verdict = "dropped"
             if verdict != "retry":
                 self._lives.give_up(attempt, outcome, error, verdict)
                 self._free_worker(attempt)

@@ -21,6 +21,7 @@ from .life import JobLives
 from .policy import Call, JobType, name_of
 from .pools import Pools
 from .transactions import Transactions
+from .world_change import WorldChange
 
 DEPTH_LIMIT = 10_000
 """How many jobs can enqueue one another at one instant before that is an endless loop."""
@@ -56,6 +57,11 @@ class Broker:
         self._enqueue_calls: dict[str, int] = {}  # by job name, for faults.refuse_enqueue
 
     # --- job types ----------------------------------------------------------------------------------
+
+    @property
+    def change(self) -> WorldChange | None:
+        """What is another in this world. None: nothing."""
+        return self.transactions.change
 
     def name_of(self, job: object) -> str:
         """Return the name of a job type that is given by name, callable or job type."""

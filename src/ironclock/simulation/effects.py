@@ -14,6 +14,7 @@ from .event_loop import EventLoop
 from .faults.seam_faults import pass_seam_in_coroutine
 from .jobs import Job, LiveJob
 from .task import Task
+from .world_change import WorldChange
 
 
 class Effect:
@@ -111,6 +112,10 @@ class Effects(Sequence[Effect]):
         """The name of every effect that this world can have, in order."""
         self.addressed: set[str] = set()
         """The services whose keys are addresses: to use one of them twice is not a double."""
+        self.keyed: set[str] = set()
+        """The effects whose keys are compared with those that were there before, as far as calls have shown."""
+        self.change: WorldChange | None = None
+        """What is another in this world. None: nothing."""
         self.keys_done: dict[str, set[str]] = {}
         """The keys that were done, in words, of the effects whose calls are idempotent."""
         self.forward: Callable[[str, Any, str, dict[str, Any]], None] | None = None
@@ -159,6 +164,16 @@ class Effects(Sequence[Effect]):
 
         `before` can raise an error before it is done, `after` when it is done.
         """
+        if self.change is not None:
+            times = self.times(name)
+            if times == 2:
+                change, self.change = self.change, None
+                try:
+                    self.perform(name, act, key, data, before, after)
+                finally:
+                    self.change = change
+            elif times == 0:
+                return None
         fault_hook = self._loop.fault_hook  # as in `performing`, without its generator: this is the usual way
         try:
             if fault_hook is not None:
@@ -181,6 +196,18 @@ class Effects(Sequence[Effect]):
         if after is not None:
             after()
         return result
+
+    def times(self, name: str) -> int:
+        """Return how often an effect is done when the code does it: once, but in a changed world. Parameters: `name`
+        is the name of the effect."""
+        becomes = None if self.change is None else self.change.of_effect(name)
+        return {"left out": 0, "twice": 2}.get(becomes or "", 1)
+
+    def knows_keys(self, name: str) -> bool:
+        """Return True if it is known which keys of an effect were there before: always, but in a changed world.
+        Parameters: `name` is the name of the effect, whose keys are compared."""
+        self.keyed.add(name)
+        return self.change is None or self.change.of_effect(name) != "forgotten"
 
     def performing(
         self, name: str, key: Any, data: dict[str, Any], outcome: str = "done", begun: bool = False
@@ -208,7 +235,7 @@ class Effects(Sequence[Effect]):
     def was_done(self, name: str, key: Any) -> bool:
         """Return True if an effect of a name in `keys_done` was done with a key. Parameters: `name` is its name; `key`
         is what it is about."""
-        return repr(key) in self.keys_done.get(name, ())
+        return self.knows_keys(name) and repr(key) in self.keys_done.get(name, ())
 
     def note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
         """Write down that an effect ended with an error. Parameters: `name` is its name; `key` is what it is about;

@@ -153,7 +153,7 @@ class JobType(Generic[P, R_co]):
     """
 
     __slots__ = (
-        "_is_made", "_plain_counts", "_signatures", "by_default", "deployment", "expires_ns", "fn",
+        "_is_made", "_plain_counts", "_signatures", "asked", "by_default", "deployment", "expires_ns", "fn",
         "has_admission_rules", "is_async", "is_simple", "known_fns", "lease_ns", "name", "needs_tracking", "policy",
         "priority", "queue", "retry", "retry_budget", "spread", "takes_ns", "timeout_ns",
     )  # fmt: skip
@@ -183,6 +183,8 @@ class JobType(Generic[P, R_co]):
         """Its name in the rig."""
         self.policy = policy
         """How its jobs are treated."""
+        self.asked = policy
+        """The policy that the code has asked for: in a changed world another one holds."""
         assert isinstance(policy.retry, Retry)  # the policy has made one of a number
         self.retry = policy.retry
         """When failed attempts are tried again."""

@@ -38,6 +38,7 @@ from .remembered_steps import RememberedSteps
 from .requests import Requests
 from .shutdown import Shutdown
 from .task import Task, TaskSwitcher
+from .world_change import WorldChange
 
 
 class Simulation:
@@ -151,6 +152,10 @@ class Simulation:
         if decisions.kills_workers:
             self.host.workers_will_die()
         self.decide_tracking()
+
+    def change_world(self, change: WorldChange) -> None:
+        """Let one thing be another than the application says. Parameters: `change` says what."""
+        self.broker.transactions.change = self.effects.change = change
 
     def worker_exits(self, task: Task, why: str) -> None:
         """Let the worker of the running task die: its code has ended its process. Never returns.

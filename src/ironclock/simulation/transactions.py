@@ -13,6 +13,7 @@ from .faults.kind import About, Operation, Passing, Subject
 from .jobs import Job, LiveAttempt, LiveJob, State
 from .life import JobLives
 from .task import Task
+from .world_change import WorldChange
 
 
 class Transaction:
@@ -86,6 +87,10 @@ class Transactions:
         self._withdraw = withdraw
         self._bring_back = bring_back
         self._last_number = 0
+        self.change: WorldChange | None = None
+        """What is another in this world. None: nothing."""
+        self.kept_types: dict[str, None] = {}
+        """The names of the job types whose jobs have waited for a commit."""
         self.open: dict[Task | None, LiveTransaction] = {}
         """By task, the innermost open transaction."""
 
@@ -142,9 +147,14 @@ class Transactions:
         if transaction.state != "open":
             return
         self._close(transaction, "rolled back")
-        for job in transaction.kept:
+        stays = "" if self.change is None else self.change.rolled_back_too
+        gone = [job for job in transaction.kept if job.type.name != stays]
+        for job in gone:
             self._lives.never_enter(job)
-        self._record("rolled-back", transaction, (transaction.number, [job.id for job in transaction.kept]))
+        self._record("rolled-back", transaction, (transaction.number, [job.id for job in gone]))
+        for job in transaction.kept:
+            if job not in gone:
+                self._put(job)
         for job, state in transaction.withdrawn:
             self._bring_back(job, state)
 
@@ -153,6 +163,9 @@ class Transactions:
         transaction = self.open.get(self._loop.current)
         if transaction is None or not transaction.joins:
             return False
+        if self.change is not None and job.type.name == self.change.early:
+            return False
+        self.kept_types[job.type.name] = None
         transaction.kept.append(job)
         return True
 

@@ -364,8 +364,8 @@ def subjects_of(
             yield "effect", effect, "twice"
 
 
-def checked_least(given: str | None) -> float | None:
-    """Return the least share of fault coverage that is wanted. Raises `InputError` unless it is from 0 to 100."""
+def checked_least(given: str | None, option: str = "--ironclock-seams-min") -> float | None:
+    """Return the least share that is wanted. Raises `InputError` unless it is from 0 to 100."""
     if given is None:
         return None
     try:
@@ -373,5 +373,5 @@ def checked_least(given: str | None) -> float | None:
     except ValueError:
         share = -1.0
     if not 0 <= share <= 100:
-        raise InputError(f"--ironclock-seams-min is {given!r}; give a share in percent, from 0 to 100")
+        raise InputError(f"{option} is {given!r}; give a share in percent, from 0 to 100")
     return share

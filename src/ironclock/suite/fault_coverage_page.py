@@ -17,8 +17,11 @@ _LEGEND = (
 _OF_SEARCH = ("survived", "broken")
 
 
-def page(coverage: FaultCoverage, with_search: bool) -> str:
-    """Return the page. Every text is escaped, and a policy in the page forbids to fetch anything."""
+def page(coverage: FaultCoverage, with_search: bool, more: str = "") -> str:
+    """Return the page. Every text is escaped, and a policy in the page forbids to fetch anything.
+
+    Parameters: `more` is another part of it, as HTML.
+    """
     summary = (
         f"{coverage.covered} of {coverage.fitting} failures were put somewhere by the suite"
         f"{' or by the search' if with_search else ''}: {coverage.percent:.1f} %"
@@ -31,7 +34,7 @@ def page(coverage: FaultCoverage, with_search: bool) -> str:
         head = f'<tr><th scope="rowgroup" colspan="{len(FAILURES) + 1}">{kind}s</th></tr>'
         bodies.append(f'<tbody class="kind">{head}{"".join(map(_row, rows))}</tbody>')
     template = (Path(__file__).parent / "fault_coverage.html").read_text(encoding="utf-8")
-    return template % {"summary": summary, "legend": legend, "heads": heads, "body": "\n".join(bodies)}
+    return template % {"summary": summary, "legend": legend, "heads": heads, "body": "\n".join(bodies), "more": more}
 
 
 def _row(row: Row) -> str:

@@ -25,12 +25,17 @@ from ..search.replay_token import Token, read
 from .budget import checked_budget
 from .fault_coverage import FaultCoverage, checked_least
 from .fault_coverage_page import page
+from .notice import noticer
+from .notice.notice_page import notice_part
+from .notice.notice_report import report_notice
+from .notice.outcomes import Asked, apply_exceptions, asked_from, checked_exceptions, checked_modules
 from .payload_contracts import Comparison, PayloadContracts
 from .ran_code import RanCode
+from .repeated_test import history_marks
 from .same_chance import same_chance
 from .search_cache import SearchCache, SearchedTest, from_dict
 from .suite_report import grouped, report_coverage, report_payloads, report_search
-from .suite_search import PassedTest, SuiteSearch, ends_without_fault, history_marks, keyed_effects, test_digest
+from .suite_search import PassedTest, SuiteSearch, ends_without_fault, keyed_effects, test_digest
 from .test_laws import laws_of, laws_of_project
 
 _FOLDER = "ironclock_folder"  # of what the processes of a parallel run write, in xdist's `workerinput`
@@ -39,6 +44,7 @@ _ended = pytest.StashKey[bool]()
 _codes = pytest.StashKey[RanCode]()
 
 
+_LAST_UNNOTICED = "ironclock/unnoticed"  # in pytest's cache, the changes that nobody noticed in the last session
 _MOST_KEPT = 100
 """How many rigs of one test are read. Those of a test that makes thousands would fill the memory."""
 
@@ -54,22 +60,28 @@ def _is_left_out(item: pytest.Item) -> bool:
 class SuitePlugin:
     """Gathers what the tests of a session do, searches them, and reports.
 
-    Parameters: `asked` are the options, ``search``, ``budget``, ``replay``, ``seams``, ``seams_min``, ``seams_page``,
-    ``seams_json`` and ``payloads``; `settings` are ``laws`` and ``budget`` of ``[tool.ironclock]``. Raises
-    `pytest.UsageError` for one that cannot be used.
+    Parameters: `asked` are the options of the suite, without ``--ironclock-``; `settings` are ``laws``, ``budget``,
+    ``notice`` and ``unnoticed`` of ``[tool.ironclock]``. Raises `pytest.UsageError` for one that cannot be used.
     """
 
     def __init__(self, config: pytest.Config, asked: Mapping[str, Any], settings: Mapping[str, Any]) -> None:
         self._config = config
         self._searches = bool(asked["search"])
+        self._notice_json = asked["notice_json"]
+        self._notices = bool(asked["notice"] or self._notice_json or asked["notice_min"] is not None)
         self._least: float | None = None
         self._token: Token | None = None
         self._token_text = str(asked["replay"] or "").strip()
         try:
             self._least = checked_least(asked["seams_min"])
             self._budget = checked_budget(settings.get("budget") if asked["budget"] is None else asked["budget"])
-            if asked["budget"] is not None and not self._searches:
-                raise InputError("--ironclock-budget is for the search; give --ironclock-search as well")
+            if asked["budget"] is not None and not (self._searches or self._notices):
+                raise InputError(
+                    "--ironclock-budget is for the search and for --ironclock-notice; give one of the two as well"
+                )
+            self._least_noticed = checked_least(asked["notice_min"], "--ironclock-notice-min")
+            self._modules = checked_modules(settings.get("notice", []), "[tool.ironclock]")
+            self._exceptions = checked_exceptions(settings.get("unnoticed", []), "[tool.ironclock]")
             self._project_laws = laws_of_project(settings.get("laws", []), "[tool.ironclock]")
             if asked["replay"] is not None:
                 self._token = read(self._token_text)
@@ -83,6 +95,8 @@ class SuitePlugin:
         self._contracts = PayloadContracts()
         self._ends: Ends | None = None
         self._passed: list[PassedTest] = []
+        self._to_ask: list[noticer.PassedTest] = []
+        self._asked = Asked()
         self._left_out: dict[str, str] = {}
         self.searched: list[SearchedTest] = []
         """What the search has found, by test."""
@@ -90,6 +104,7 @@ class SuitePlugin:
         self._failures = 0
         self._comparison = Comparison((), ())
         self._written = ""
+        self._notes: list[str] = []
         self._told: list[str] = []
         self._tell_at = 0.0
         self._shown = False
@@ -123,6 +138,8 @@ class SuitePlugin:
                 held = json.loads(line)
                 if path.suffix == ".searched":
                     self.searched.append(from_dict(held))
+                elif path.suffix == ".noticed":
+                    self._asked.merge(asked_from(held))
                 elif path.suffix == ".coverage":
                     self._coverage.merge(held)
                 elif path.suffix == ".payloads":
@@ -243,6 +260,11 @@ class SuitePlugin:
                     self._contracts.read(rig)
             if self._searches and report.passed and not hasattr(report, "wasxfail"):
                 self._note_passed(item, call, rigs)
+            if self._notices and report.passed and not hasattr(report, "wasxfail"):
+                if hasattr(getattr(item, "obj", None), "hypothesis"):
+                    self._asked.left_out[item.nodeid] = "it draws its own examples"
+                else:
+                    self._to_ask.append(noticer.PassedTest(item, call.duration))
         return report
 
     def _note_passed(self, item: pytest.Item, call: pytest.CallInfo[None], rigs: list[Rig]) -> None:
@@ -279,7 +301,41 @@ class SuitePlugin:
                 self._write("payloads", self._contracts.as_dict())
         if self._searches and (self._passed or self._left_out) and not session.shouldstop:
             self._search()
+        if self._notices and not session.shouldstop:
+            self._ask()
         return result
+
+    def _ask(self) -> None:
+        """Ask the tests that have passed which changes they would notice."""
+        cache = getattr(self._config, "cache", None)
+        folder = None if cache is None else Path(cache.mkdir("ironclock-notice"))
+        asking = noticer.Noticer(self._budget, self._modules, folder, self._tell_noticed)
+        try:
+            asking.run(self._to_ask, self._asked.left_out)
+        except InputError as error:
+            raise pytest.UsageError(str(error)) from None
+        finally:
+            self._clear_line()
+        if self._worker:
+            self._write("noticed", asking.asked.as_dict())
+        self._asked = asking.asked
+        if asking.interrupted:
+            raise KeyboardInterrupt
+
+    def _tell_noticed(self, number: int, most: int, noticed: int) -> None:
+        if not self._worker:
+            self._show(f"asking the tests: change {number} of {most}, {noticed} noticed")
+
+    def _compare_noticed(self) -> None:
+        """Mark what is meant, and what is new since the last session."""
+        self._notes = list(apply_exceptions(self._asked, self._exceptions))
+        cache = getattr(self._config, "cache", None)
+        if cache is None:
+            return
+        before = cache.get(_LAST_UNNOTICED, None)
+        for one in self._asked.unnoticed if isinstance(before, list) else ():
+            one.is_new = one.text not in before
+        cache.set(_LAST_UNNOTICED, [one.text for one in self._asked.unnoticed])
 
     def _search(self) -> None:
         cache = getattr(self._config, "cache", None)
@@ -354,6 +410,12 @@ class SuitePlugin:
         if self._worker:
             return
         self._failures = len(grouped(self.searched))
+        if self._notices:
+            self._compare_noticed()
+            self._failures += self._least_noticed is not None and self._asked.percent < self._least_noticed
+            if self._notice_json is not None:
+                text = json.dumps(self._asked.as_dict(), indent=1) + "\n"
+                self._write_file(self._notice_json, text, "what the tests notice")
         if self._covers:
             self._write_coverage()
             self._failures += self._least is not None and self._coverage.percent < self._least
@@ -367,16 +429,18 @@ class SuitePlugin:
         for one in self.searched:
             self._coverage.add_tried(one.cells, one.test)
         if self._page is not None:
-            self._write_file(self._page, page(self._coverage, self._searches))
+            text = page(self._coverage, self._searches, notice_part(self._asked) if self._notices else "")
+            self._write_file(self._page, text, "the fault coverage")
         if self._json is not None:
-            self._write_file(self._json, json.dumps(self._coverage.as_dict(), indent=1) + "\n")
+            text = json.dumps(self._coverage.as_dict(), indent=1) + "\n"
+            self._write_file(self._json, text, "the fault coverage")
 
-    def _write_file(self, path: str, text: str) -> None:
+    def _write_file(self, path: str, text: str, what: str) -> None:
         try:
             Path(path).write_text(text, encoding="utf-8")
-            self._told.append(f"the fault coverage is in {path}")
+            self._told.append(f"{what} is in {path}")
         except OSError as error:
-            self._told.append(f"the fault coverage cannot be written to {path}: {error.strerror}")
+            self._told.append(f"{what} cannot be written to {path}: {error.strerror}")
             self._failures += 1
 
     def _compare_payloads(self, path: Path) -> None:
@@ -407,6 +471,8 @@ class SuitePlugin:
             report_search(terminalreporter, self.searched, self._interrupted)
         if self._covers:
             report_coverage(terminalreporter, self._coverage, self._searches, self._least)
+        if self._notices:
+            report_notice(terminalreporter, self._asked, self._notes, self._least_noticed, self._interrupted)
         if self._payload_path is not None:
             report_payloads(terminalreporter, self._comparison, self._payload_path, self._written)
         for line in self._told:

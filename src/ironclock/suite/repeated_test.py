@@ -8,16 +8,19 @@ import dis
 import inspect
 import shutil
 import textwrap
+from array import array
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from types import MethodType
 from typing import Any
+from zlib import crc32
 
 import pytest
 
 from ..errors import StuckError
 from ..history.approval import Approval
+from ..history.history import History
 from ..interpreter.installation import ending_within
 from ..observers import observed_by
 from ..rig import Rig, held
@@ -27,7 +30,7 @@ from ..search.runs import Played
 from .same_chance import same_chance
 
 _TELLERS = ("repr_failure", "_repr_failure_py")  # what makes a traceback of an error
-_FIRST_RUN_S = 120.0  # it also sets up what several tests share, such as a server
+FIRST_RUN_S = 120.0  # it also sets up what several tests share, such as a server
 
 
 def folder_of(item: pytest.Item) -> Path | None:
@@ -36,8 +39,63 @@ def folder_of(item: pytest.Item) -> Path | None:
     return folder
 
 
+def history_marks(history: History, item: pytest.Item) -> array[int]:
+    """Return a number for each entry of a history. The folder of the test is hidden, as its name differs by run."""
+    hidden = str(folder_of(item) or "").encode()
+    return array("L", [crc32(line.replace(hidden, b"*") if hidden else line) for line in history.lines()])
+
+
 class NoRig(Exception):
     """The test has made no rig this time."""
+
+
+class TestAgain:
+    """One test that is run again, phase by phase, without a report. Parameters: `item` is the test."""
+
+    __test__ = False
+
+    def __init__(self, item: pytest.Item) -> None:
+        self.item: Any = item
+        self._folder: Path | None = None  # of the last run
+
+    def begin(self) -> None:
+        """Get ready for a run."""
+        state = vars(self.item)
+        if "_request" in state and not state["_request"]:
+            self.item._initrequest()
+        # Nobody reads the traceback of a run, and to write it takes longer than the run.
+        state.update(dict.fromkeys(_TELLERS, _not_told))
+        hooks_of = self.item.session.gethookproxy
+        self.item.session.gethookproxy = lambda path: _WithoutReports(hooks_of(path))
+
+    def phase(self, when: Any) -> BaseException | None:
+        """Do one phase of the test as pytest does; return its error."""
+        item = self.item
+        hook = getattr(item.ihook, f"pytest_runtest_{when}")
+        arguments = {"item": item}
+        if when == "teardown":
+            self._folder = folder_of(item)
+            arguments["nextitem"] = copy.copy(item)  # as if the same test came next: wider fixtures stay
+        call: pytest.CallInfo[None] = pytest.CallInfo.from_call(lambda: hook(**arguments), when)
+        if call.excinfo is not None:
+            _pass_on(call.excinfo.value)
+        # Fixtures can ask how a phase ended, as `tmp_path` does.
+        item.ihook.pytest_runtest_makereport(item=item, call=call)
+        return None if call.excinfo is None else call.excinfo.value
+
+    def forget(self) -> None:
+        """Forget what the run has left at the test: its fixtures, its instance, its folder."""
+        state = vars(self.item)
+        for name in _TELLERS:
+            state.pop(name, None)
+        vars(self.item.session).pop("gethookproxy", None)
+        if "_request" in state:
+            state.update(_request=False, funcargs=None)
+        if isinstance(getattr(self.item, "obj", None), MethodType):
+            state.pop("_instance", None)
+            state["_obj"] = None
+        if self._folder is not None:
+            shutil.rmtree(self._folder, ignore_errors=True)  # the next run gets a folder of the same name
 
 
 class RepeatedTest:
@@ -48,11 +106,10 @@ class RepeatedTest:
     """
 
     def __init__(self, item: pytest.Item, number: int, longest_s: float) -> None:
-        self._item: Any = item
+        self._again = TestAgain(item)
         self._number = number
         self._longest_s = longest_s
         self._approval = Approval(item.path.parent)
-        self._folder: Path | None = None  # of the last run
         # The rigs of the first run can be those of fixtures of a wider scope, which other tests use as well.
         self._warms_up = True
 
@@ -67,14 +124,15 @@ class RepeatedTest:
                 controls.append(begin(rig))
             return self._approval
 
-        sections: list[Any] = vars(self._item)["_report_sections"]
+        again = self._again
+        sections: list[Any] = vars(again.item)["_report_sections"]
         had = len(sections)
-        longest_s = _FIRST_RUN_S if self._warms_up else self._longest_s
+        longest_s = FIRST_RUN_S if self._warms_up else self._longest_s
         with observed_by(note), same_chance():
             try:
-                self._begin()
+                again.begin()
                 with interrupts.at_once(), ending_within(longest_s):
-                    error = self._phase("setup") or self._phase("call")
+                    error = again.phase("setup") or again.phase("call")
                 if not controls:
                     raise NoRig
                 rig = rigs[self._number - 1]
@@ -87,51 +145,13 @@ class RepeatedTest:
                         _pass_on(more)
                 yield Played(rig, controls[0], error)
             finally:
-                self._phase("teardown")
-                self._forget()
+                again.phase("teardown")
+                again.forget()
                 del sections[had:]
                 if not self._warms_up:
                     for rig in rigs:
                         end(rig)
                 self._warms_up = False
-
-    def _begin(self) -> None:
-        state = vars(self._item)
-        if "_request" in state and not state["_request"]:
-            self._item._initrequest()
-        # Nobody reads the traceback of a run, and to write it takes longer than the run.
-        state.update(dict.fromkeys(_TELLERS, _not_told))
-        hooks_of = self._item.session.gethookproxy
-        self._item.session.gethookproxy = lambda path: _WithoutReports(hooks_of(path))
-
-    def _phase(self, when: Any) -> BaseException | None:
-        """Do one phase of the test as pytest does; return its error."""
-        item = self._item
-        hook = getattr(item.ihook, f"pytest_runtest_{when}")
-        arguments = {"item": item}
-        if when == "teardown":
-            self._folder = folder_of(item)
-            arguments["nextitem"] = copy.copy(item)  # as if the same test came next: wider fixtures stay
-        call: pytest.CallInfo[None] = pytest.CallInfo.from_call(lambda: hook(**arguments), when)
-        if call.excinfo is not None:
-            _pass_on(call.excinfo.value)
-        # Fixtures can ask how a phase ended, as `tmp_path` does.
-        item.ihook.pytest_runtest_makereport(item=item, call=call)
-        return None if call.excinfo is None else call.excinfo.value
-
-    def _forget(self) -> None:
-        """Forget what the run has left at the test: its fixtures, its instance, its folder."""
-        state = vars(self._item)
-        for name in _TELLERS:
-            state.pop(name, None)
-        vars(self._item.session).pop("gethookproxy", None)
-        if "_request" in state:
-            state.update(_request=False, funcargs=None)
-        if isinstance(getattr(self._item, "obj", None), MethodType):
-            state.pop("_instance", None)
-            state["_obj"] = None
-        if self._folder is not None:
-            shutil.rmtree(self._folder, ignore_errors=True)  # the next run gets a folder of the same name
 
 
 def is_over(item: pytest.Item, error: BaseException) -> bool:

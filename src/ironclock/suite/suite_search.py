@@ -36,7 +36,7 @@ from ..search.search import LawRaised, Scope, Search
 from .budget import Budget
 from .fault_coverage import subjects_of
 from .ran_code import ProjectModules, code_digest, own_files
-from .repeated_test import NoRig, RepeatedTest, folder_of, is_over
+from .repeated_test import NoRig, RepeatedTest, history_marks, is_over
 from .search_cache import BrokenInTest, SearchCache, SearchedTest
 from .test_laws import TestLaws
 
@@ -71,12 +71,6 @@ class PassedTest:
     laws: TestLaws
     seams: frozenset[str] = frozenset()
     """The kinds of real calls to the databases of its rigs, at which faults are placed as well."""
-
-
-def history_marks(history: History, item: pytest.Item) -> array[int]:
-    """Return a number for each entry of a history. The folder of the test is hidden, as its name differs by run."""
-    hidden = str(folder_of(item) or "").encode()
-    return array("L", [crc32(line.replace(hidden, b"*") if hidden else line) for line in history.lines()])
 
 
 class SuiteSearch:
