@@ -18,6 +18,7 @@ import bench_forecast_accuracy
 import bench_import
 import bench_kept
 import bench_logs
+import bench_notice
 import bench_probe
 import bench_report
 import bench_schedules
@@ -36,6 +37,7 @@ PARTS = {
     "databases": bench_databases.main,
     "probe": bench_probe.main,
     "suite": bench_suite.main,
+    "notice": bench_notice.main,
     "services": bench_services.main,
     "import": bench_import.main,
     "report": bench_report.main,

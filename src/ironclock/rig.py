@@ -1496,7 +1496,8 @@ class Rig:
             if self._border is not None:
                 self._border.database_clocks.give_connections_back()
             if not self._holds:
-                self._threads.end_those_of_test()
+                with self._ending_tasks():
+                    self._threads.end_those_of_test()
             for tap in reversed(self._taps):
                 if tap.active:
                     tap.remove()
@@ -1537,9 +1538,13 @@ class Rig:
         self._release_system_resources()
 
     def _end_tasks(self) -> None:
-        self._threads.end_those_of_test(and_of_jobs=True)
-        self._switcher.close()
-        self._loop.current = None
+        with self._ending_tasks():
+            self._threads.end_those_of_test(and_of_jobs=True)
+            self._switcher.close()
+            self._loop.current = None
+
+    def _ending_tasks(self) -> AbstractContextManager[None]:
+        return nullcontext() if self._border is None else self._border.database_uses.ending_tasks()
 
     def _release_system_resources(self) -> None:
         """Let whoever waits for a thread of this rig continue, and close what it holds of the system."""
@@ -1549,7 +1554,8 @@ class Rig:
     def _take_apart(self) -> None:
         """End every suspended job without its handlers, and empty every part, so that nothing waits for the garbage
         collector. Neither the rig nor anything that came from it can be used then."""
-        self._switcher.end_all()
+        with self._ending_tasks():
+            self._switcher.end_all()
         self._threads.free_locks()
         self._release_system_resources()
         self._threads.forget()

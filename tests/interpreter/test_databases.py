@@ -398,6 +398,42 @@ def test_what_a_dead_worker_left_open_in_postgresql_is_rolled_back(server: Postg
     shared.close()
 
 
+@pytest.mark.parametrize("ends", [False, True])
+def test_a_transaction_of_a_task_ends_with_the_rig(server: PostgreSQL, connect: Driver, ends: bool) -> None:
+    """Nobody is left that would commit it, and its locks would stop the next test for ever."""
+    kept: list[Any] = []
+    committed(connect, "update decks set n = 0 where id = 2")()
+    with ic.Rig(start=START) as rig:
+
+        def loads() -> None:
+            kept.append(connect())
+            run(kept[-1], "update decks set n = 9 where id = 2")
+            if not ends:
+                time.sleep(3600)
+
+        rig.run_loop(loads)
+        rig.advance("1m")
+    rig.close()
+    if ends and type(kept[0]).__module__.startswith("psycopg2"):
+        kept[0].rollback()  # of this driver it is not known who has begun a transaction: the task could have been done
+    with server.connect() as other:
+        other.execute("set lock_timeout = 2000")
+        assert other.execute("select n from decks where id = 2 for update").fetchone() == (0,)
+    kept[0].close()
+
+
+def test_a_transaction_of_the_test_goes_on_after_the_rig(server: PostgreSQL) -> None:
+    shared = server.connect()
+    shared.execute("update decks set n = 5 where id = 2")
+    with ic.Rig(start=START) as rig:
+        rig.enqueue(rig.job(lambda: shared.execute("update decks set n = n + 1 where id = 2") and None, name="load"))
+        rig.run_dry()
+    rig.close()
+    assert shared.execute("select n from decks where id = 2").fetchone() == (6,)
+    shared.rollback()
+    shared.close()
+
+
 def test_listen_ends_with_the_other_tasks_notify(server: PostgreSQL) -> None:
     log: list[Any] = []
     with ic.Rig(start=START) as rig:

@@ -7,7 +7,9 @@ connection object can live on, because the test or another worker has it as well
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
+import weakref
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from ..patching.real_functions import inode_of
@@ -24,12 +26,42 @@ class DatabaseUses:
         self._loop = loop
         self._open: dict[int, tuple[Any, Task, Callable[[Any], None]]] = {}
         self._locks: dict[int, tuple[Task, int, Callable[[int], None]]] = {}
+        self._begun: dict[int, tuple[weakref.ref[Any], Task, Callable[[Any], None]]] = {}  # also of ended tasks
 
-    def note(self, connection: Any, take_back: Callable[[Any], None]) -> None:
-        """Note that the running task uses a connection. `take_back` is called with it if the task dies."""
+    def note(self, connection: Any, take_back: Callable[[Any], None], begins: bool = False) -> None:
+        """Note that the running task uses a connection. `take_back` is called with it if the task dies.
+
+        Parameters: `begins` is True if it begins a transaction now.
+        """
         self.forget_ended()
-        if self._loop.current is not None:
-            self._open[id(connection)] = connection, self._loop.current, take_back
+        task, key = self._loop.current, id(connection)
+        if task is not None:
+            self._open[key] = connection, task, take_back
+        if begins:
+            if task is None:
+                self._begun.pop(key, None)  # a transaction of the test's own code
+            else:
+                self._begun[key] = weakref.ref(connection, lambda _: self._begun.pop(key, None)), task, take_back
+
+    @contextmanager
+    def ending_tasks(self) -> Iterator[None]:
+        """Take back what tasks have left open that have ended when the block is over.
+
+        Inside the block the rig ends its tasks. What was begun in a task ends with it: nobody is left that would commit
+        it, and it would keep its locks for as long as somebody has the connection.
+        """
+        found = {key: used for key, used in self._open.items() if not used[1].has_ended}
+        for key, (reference, task, take_back) in list(self._begun.items()):
+            connection = reference()
+            if connection is not None:
+                found[key] = connection, task, take_back
+        yield
+        for key, (connection, task, take_back) in found.items():
+            if task.has_ended:
+                self._open.pop(key, None)
+                self._begun.pop(key, None)
+                with contextlib.suppress(Exception):
+                    take_back(connection)
 
     @property
     def any_open(self) -> bool:

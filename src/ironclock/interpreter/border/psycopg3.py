@@ -202,7 +202,10 @@ def _psycopg_asks(world: EnteredRig, connection: Any, gen: Any) -> None:
         fd, pid = pgconn.socket, pgconn.backend_pid
     except Exception:  # it is closed: the driver says so itself
         return
-    world.border.database_uses.note(connection, _take_back_psycopg)
+    from psycopg import pq
+
+    begins = pgconn.transaction_status == pq.TransactionStatus.IDLE
+    world.border.database_uses.note(connection, _take_back_psycopg, begins)
     idle = getattr(gen, "__name__", "") == "notifies"
     exchange = asks_server(world, fd, idle)
     if pid > 0 and not idle:

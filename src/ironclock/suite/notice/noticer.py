@@ -42,6 +42,10 @@ _ADDED_SHARE = 0.2
 # The share of the budget that is kept for that.
 
 
+_TRIES_SHARE = 0.5
+# The share of the budget that is kept for trying changes: two runs of each test tell what it touches.
+
+
 @dataclass
 class PassedTest:
     """A test that has passed, and that uses a rig. `seconds`: how long its call took, in real time."""
@@ -104,6 +108,9 @@ class Noticer:
         try:
             with leftovers_untold(), _without_warnings(), interrupts.between_runs():
                 for one in sorted(passed, key=lambda test: test.seconds):
+                    if self._tests and self._is_over(_TRIES_SHARE):
+                        self.asked.left_out[one.item.nodeid] = "the budget was used up"
+                        continue
                     last = one.item
                     self._get_to_know(one)
                 self._try_all()
