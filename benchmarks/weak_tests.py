@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 HEAD = """
 import asyncio
+import sqlite3
 import time
 from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -207,6 +208,75 @@ def test_charge(rig):
     rig.enqueue(rig.job(lambda booking: bank.post("passenger", "fares", 180, key=booking), name="charge").call("B-1"))
     rig.run_dry()
 """, {"bank.post: it is done twice": "noticed"}),
+    Weak("the mail server never fails", """
+def test_letter(rig, mail):
+    kind = rig.job(lambda: mail.send("ada@tern-line.test", "Hello"), name="letter", retry=2)
+    rig.enqueue(kind.call())
+    rig.run_dry()
+    assert mail.sent
+""", {"mail.send: its answer is ignored": "unnoticed"}),
+    Weak("the mail server fails", """
+def test_letter(rig, mail):
+    kind = rig.job(lambda: mail.send("ada@tern-line.test", "Hello"), name="letter", retry=2)
+    mail.fail(calls=1)
+    rig.enqueue(kind.call())
+    rig.run_dry()
+    assert len(mail.sent) == 1
+""", {"mail.send: its answer is ignored": "noticed"}),
+    Weak("an outbox", """
+@pytest.fixture
+def table(tmp_path):
+    connection = sqlite3.connect(tmp_path / "desk.db", isolation_level=None)
+    connection.execute("create table outbox (id integer primary key, job text, args text, due text, state text)")
+    yield connection
+    connection.close()
+
+COLUMNS = ic.Columns(name="job", args="args", due="due", state="state", waiting="new", done="done")
+
+def tell(to):
+    pass
+
+def test_relay(rig, table):
+    rig.outbox(table, table="outbox", columns=COLUMNS, handlers={"tell": tell})
+    table.execute("insert into outbox (job, args, state) values ('tell', '[\\"ada\\"]', 'new')")
+    rig.advance("1m")
+    assert rig.jobs("tell")[0].state == "done"
+""", {"tell: its row in the outbox stays as it was": "unnoticed"}),
+    Weak("an outbox whose rows are looked at", """
+@pytest.fixture
+def table(tmp_path):
+    connection = sqlite3.connect(tmp_path / "desk.db", isolation_level=None)
+    connection.execute("create table outbox (id integer primary key, job text, args text, due text, state text)")
+    yield connection
+    connection.close()
+
+COLUMNS = ic.Columns(name="job", args="args", due="due", state="state", waiting="new", done="done")
+
+def tell(to):
+    pass
+
+def test_relay(rig, table):
+    rig.outbox(table, table="outbox", columns=COLUMNS, handlers={"tell": tell})
+    table.execute("insert into outbox (job, args, state) values ('tell', '[\\"ada\\"]', 'new')")
+    rig.run_dry()
+    assert table.execute("select state from outbox").fetchall() == [("done",)]
+""", {"tell: its row in the outbox stays as it was": "noticed"}),
+    Weak("a shutdown", """
+def test_deploy(rig):
+    job = rig.enqueue(rig.job(lambda: time.sleep(20), name="load").call())
+    rig.advance("5s")
+    rig.stop_workers(grace="30s")
+    rig.advance("1m")
+    assert job.state in ("done", "ready")
+""", {"workers: a shutdown gives no time": "unnoticed"}),
+    Weak("a shutdown that lets jobs end", """
+def test_deploy(rig):
+    job = rig.enqueue(rig.job(lambda: time.sleep(20), name="load").call())
+    rig.advance("5s")
+    rig.stop_workers(grace="30s")
+    rig.advance("1m")
+    assert job.state == "done"
+""", {"workers: a shutdown gives no time": "noticed"}),
     Weak("an error is swallowed", """
 import app
 def test_submit(rig):

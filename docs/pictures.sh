@@ -58,13 +58,14 @@ pytest_picture() { # NAME FOLDER ARGUMENTS...: a run of pytest in a folder
     printf 'cd "%s"\nclear\necho "$ pytest %s"\n%s/python -m pytest -p no:cacheprovider %s\nsleep 60\n' \
         "$work/$2" "${*:3}" "$bin" "${*:3}" > "$work/pytest.sh"
     xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 159x47+0+0 -bg '#101418' -fg '#d8dee4' -e bash "$work/pytest.sh" & window=$!
-    sleep 8
+    sleep "${WAIT:-8}"
     import -window root "$out/$1.png"
     kill $window; wait $window 2>/dev/null || true
 }
 pytest_picture failed-test deck -q test_scale.py
 cp -r examples/suite "$work/suite"
 pytest_picture suite-search suite -q --ironclock-search --ironclock-seams
+pytest_picture suite-notice suite -q --ironclock-notice
 WAIT=8 picture mistakes "mistakes charge_repeated_on_retry lease_shorter_than_the_job"
 WAIT=20 picture probe "probe examples/probing/tide_notices.py:a_week --runs 400"
 picture lint "lint tern_line.crontab --from 2031-01-01"
@@ -89,5 +90,4 @@ root=$(dirname "$(dirname "$out")")
 sleep 1
 page site-home http://127.0.0.1:8097/index.html
 page site-guide http://127.0.0.1:8097/guides/job-table.html
-page site-reference http://127.0.0.1:8097/reference/faults.html
 kill $server

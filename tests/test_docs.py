@@ -150,6 +150,20 @@ def test_the_page_on_suites(pytester: pytest.Pytester) -> None:
     assert table in covered.stdout.str()
 
 
+def test_the_page_on_what_tests_notice(pytester: pytest.Pytester) -> None:
+    (pytester.path / "examples").symlink_to(ROOT / "examples")
+    pytester.makepyprojecttoml("")
+    asked = pytester.runpytest_subprocess("examples/suite", "--ironclock-notice", "-p", "no:cacheprovider")
+    (part,) = blocks("docs/notice.md", "text")
+    assert part in asked.stdout.str()
+    (toml,) = blocks("docs/notice.md", "toml")
+    assert set(tomllib.loads(toml)["tool"]["ironclock"]) == {"notice", "unnoticed"}
+    page = (ROOT / "docs" / "notice.md").read_text(encoding="utf-8")
+    assert re.search(r"(\d+ of \d+) changes noticed", asked.stdout.str())[1] in page  # type: ignore[index]
+    watchful = pytester.runpytest_subprocess("examples/watchful_suite", "--ironclock-notice", "-p", "no:cacheprovider")
+    assert "34 of 34 changes noticed: 100.0 %" in watchful.stdout.str()
+
+
 def test_options_of_pytest_on_the_pages_exist(pytester: pytest.Pytester) -> None:
     known = set(re.findall(r"--ironclock-[a-z-]+", pytester.runpytest("--help").stdout.str()))
     for page in [ROOT / "README.md", *(ROOT / page for page in WRITTEN)]:

@@ -58,6 +58,8 @@ def test_each_booking_gets_its_money_back(rig: ic.Rig, cancel: Cancel, server: r
     cancel("TL-204", "ada/1", "ada/2", "bo/3")
     rig.advance("10s")
     assert server.hgetall("refunded") == {name: f"R-{name}" for name in ("ada/1", "ada/2", "bo/3")}
+    assert server.get("crossing:TL-204") == "cancelled"
+    assert not server.exists("jobs:taken", "jobs:claimed"), "no worker has a job any more"
 
 
 def test_each_passenger_is_told_and_asked(

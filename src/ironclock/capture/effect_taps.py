@@ -80,10 +80,12 @@ class EffectTap(Replacement):
     async def _call_async(self, *args: Any, **kwargs: Any) -> Any:
         key, data = self._read(args, kwargs)
         result: Any = None
-        for _ in range(self._effects.times(self.name)):
-            async with self._effects.performing(self.name, key, data, self._outcome(key)):
-                result = await self.target.real(*args, **kwargs)
-        return result
+        ignores = self._effects.ignores(self.name)
+        with contextlib.suppress(*((Exception,) if ignores else ())):
+            for _ in range(self._effects.times(self.name)):
+                async with self._effects.performing(self.name, key, data, self._outcome(key)):
+                    result = await self.target.real(*args, **kwargs)
+        return None if ignores else result
 
     def _generate(self, *args: Any, **kwargs: Any) -> Generator[Any, Any, Any]:
         key, data = self._read(args, kwargs)

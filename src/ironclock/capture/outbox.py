@@ -318,8 +318,8 @@ class Outbox:
 
     def _end_of(self, job: LiveJob) -> Any:
         """Return what is written into the state column of the row of a closed job. None: nothing."""
-        columns = self._columns
-        if columns.state is None:
+        columns, change = self._columns, self._broker.change
+        if columns.state is None or (change is not None and change.keeps_rows == job.type.name):
             return None
         states = self._done if job.state == "done" else self._dead if job.state in ("dead", "dropped") else ()
         return states[0] if states else None
@@ -487,7 +487,10 @@ class Outbox:
     # --- writing ------------------------------------------------------------------------------------
 
     def _closed(self, number: Any, job: LiveJob) -> None:
-        self._write(number, job)
+        self._broker.with_rows[job.type.name] = None
+        change = self._broker.change
+        if change is None or change.keeps_rows != job.type.name:
+            self._write(number, job)
 
     def _write_changes(self) -> None:
         """Write what has become of the jobs, for columns that say more than the end."""

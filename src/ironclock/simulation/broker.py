@@ -53,6 +53,8 @@ class Broker:
             loop, history, judge, lives, self._put, self._withdraw_for_good, self._bring_back
         )
         loop.is_idle[self.admission.expire] = lambda job: not self.admission.can_expire(job)
+        self.with_rows: dict[str, None] = {}
+        """The names of the job types whose jobs came from the rows of an outbox, and have ended."""
         self._last_number = 0
         self._enqueue_calls: dict[str, int] = {}  # by job name, for faults.refuse_enqueue
 

@@ -183,6 +183,8 @@ class Effects(Sequence[Effect]):
             result = act()
         except BaseException as error:
             self.note_end(name, key, data, error)
+            if self.ignores(name) and isinstance(error, Exception):
+                return None
             raise
         if type(result) is Later:
             return result.result
@@ -195,13 +197,18 @@ class Effects(Sequence[Effect]):
             fault_hook(f"after {name}")
         if after is not None:
             after()
-        return result
+        return None if self.ignores(name) else result
 
     def times(self, name: str) -> int:
         """Return how often an effect is done when the code does it: once, but in a changed world. Parameters: `name`
         is the name of the effect."""
         becomes = None if self.change is None else self.change.of_effect(name)
         return {"left out": 0, "twice": 2}.get(becomes or "", 1)
+
+    def ignores(self, name: str) -> bool:
+        """Return True if the answer of an effect does not come back: never, but in a changed world. Parameters: `name`
+        is the name of the effect."""
+        return self.change is not None and self.change.of_effect(name) == "ignored"
 
     def knows_keys(self, name: str) -> bool:
         """Return True if it is known which keys of an effect were there before: always, but in a changed world.

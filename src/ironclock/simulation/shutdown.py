@@ -27,6 +27,8 @@ class Shutdown:
         self._lives = lives
         self._attempts = attempts
         self._changed = changed
+        self.gave_time = False
+        """True if a shutdown has given running jobs time to end."""
         self._stops = 0  # how often the workers were stopped
         self._started_after = 0  # the number of the last stop that was taken back: its grace kills nobody
 
@@ -69,6 +71,7 @@ class Shutdown:
         """Let no job start any more, and ask running attempts to stop. After the grace, kill those still running and
         put their jobs back."""
         loop = self._loop
+        self.gave_time = self.gave_time or grace_ns > 0
         loop.prepare()
         for pool in self._pools.all:
             pool.stopped = True

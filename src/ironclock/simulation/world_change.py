@@ -8,10 +8,14 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, TypeAlias
 
 if TYPE_CHECKING:
     from .policy import Policy
+
+
+Becomes: TypeAlias = Literal["left out", "twice", "forgotten", "ignored"]
+"""What can be done in the place of an effect."""
 
 
 class Enqueued(NamedTuple):
@@ -46,7 +50,9 @@ class WorldChange:
     - `early`: a job type whose jobs do not wait for the commit of their transaction.
     - `rolled_back_too`: a job type whose jobs come in although their transaction is rolled back.
     - `effect`: the name of an effect; `becomes` says what is done in its place. ``"left out"``: nothing;
-      ``"twice"``: it is done two times; ``"forgotten"``: nobody knows that its key was there before.
+      ``"twice"``: it is done two times; ``"forgotten"``: nobody knows that its key was there before; ``"ignored"``: its
+      answer does not come back, and neither do its errors.
+    - `keeps_rows`: a job type whose rows in an outbox stay as they are when its jobs have ended.
     - `schedule`: of a schedule's name and what is known of it (`Planned`), what holds.
     - `dead`: a job type whose jobs are dropped without a word when they would become dead letters.
     - `no_grace`: True: a shutdown gives running jobs no time.
@@ -57,11 +63,12 @@ class WorldChange:
     early: str = ""
     rolled_back_too: str = ""
     effect: str = ""
-    becomes: Literal["left out", "twice", "forgotten"] | None = None
+    becomes: Becomes | None = None
     schedule: Callable[[str, Planned], Planned] | None = None
     dead: str = ""
     no_grace: bool = False
+    keeps_rows: str = ""
 
-    def of_effect(self, name: str) -> Literal["left out", "twice", "forgotten"] | None:
+    def of_effect(self, name: str) -> Becomes | None:
         """Return what becomes of an effect. None: it is done as always. Parameters: `name` is its name."""
         return self.becomes if name == self.effect else None

@@ -31,13 +31,14 @@ def notice_part(asked: Asked) -> str:
 def _row(one: Tried) -> str:
     what = f'<th scope="row">{html.escape(one.name)}</th><td>{html.escape(one.words)}</td>'
     word = html.escape(
-        one.noticed_by or ("meant" if one.reason else "nobody" if one.state == "unnoticed" else one.state)
+        one.noticed_by.rpartition("::")[2]
+        or ("meant" if one.reason else "nobody" if one.state == "unnoticed" else one.state)
     )
     parts = [
         ("without it", one.before), ("with it", one.after), ("how", one.how), ("why nobody", one.why),
-        ("meant", one.reason), ("the history was", one.difference[0] if one.difference else ""),
-        ("and is", one.difference[1] if one.difference else ""), ("this test notices it", one.test_to_add),
-        ("asked", "\n".join(one.tests)),
+        ("noticed by", one.noticed_by), ("meant", one.reason),
+        *zip(("the history was", "and is"), one.difference, strict=False),
+        ("this test notices it", one.test_to_add), ("asked", "\n".join(one.tests)),
     ]  # fmt: skip
     more = "".join(f"<p>{name}</p><pre>{html.escape(text)}</pre>" for name, text in parts if text)
     state = "survived" if one.reason else _WORDS[one.state]

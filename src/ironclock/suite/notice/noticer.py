@@ -169,6 +169,8 @@ class Noticer:
     def _try_all(self) -> None:
         """Try each change, those that would do most first."""
         places = sorted(self._places.values(), key=lambda place: (-place.change.weight, place.change.text))
+        for place in places:  # the shortest history first: about the fastest, and the same order each time
+            place.tests.sort(key=lambda test: (len(test.plain.marks), test.name))
         tried = [self._not_tried(place) for place in places]
         self.asked.changes += tried
         for number, (place, one) in enumerate(zip(places, tried, strict=True), 1):

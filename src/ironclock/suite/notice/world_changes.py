@@ -31,8 +31,10 @@ def changes_of_world(rig: Rig) -> Iterator[Change]:
     delayed: dict[str, int] = {}
     for job in simulation.broker.jobs:
         types.setdefault(job.type.name, job.type)
-        if job.due_ns > job.enqueued_ns:
-            delayed[job.type.name] = job.due_ns - job.enqueued_ns
+    columns = (simulation.history.column(name) for name in ("what", "job", "detail", "ns"))
+    for what, job, due, ns in zip(*columns, strict=True):
+        if what == "enqueued" and job is not None and type(due) is int and due > ns:
+            delayed[job.type.name] = due - ns
     for entry in rig.schedules:
         types.setdefault(entry.call.type.name, entry.call.type)
         yield from _of_schedule(entry)
@@ -41,6 +43,17 @@ def changes_of_world(rig: Rig) -> Iterator[Change]:
         yield from _of_policy(name, job_type.asked)
         yield from _of_enqueue(name, job_type, delayed.get(name, 0))
     yield from _of_transactions(simulation)
+    for name in simulation.broker.with_rows:
+        yield Change(
+            "job", name, "its row in the outbox stays as it was", "the row of a job that has ended says so",
+            "the row of a job that has ended is as it was", 70, WorldChange(keeps_rows=name),
+        )  # fmt: skip
+    if simulation.shutdown.gave_time:
+        yield Change(
+            "job", "workers", "a shutdown gives no time", "running jobs can end in the time of grace",
+            "running jobs are stopped at once", 50, WorldChange(no_grace=True),
+            missing="no test has a job that uses the time",
+        )  # fmt: skip
     for effect in dict.fromkeys(one.name for one in simulation.effects):
         yield from _of_effect(simulation, effect)
 
@@ -239,13 +252,18 @@ def _of_effect(simulation: Simulation, name: str) -> Iterator[Change]:
     yield Change(
         "effect", name, "it is left out", done, "nothing is done", 90, WorldChange(effect=name, becomes="left out")
     )
+    job = next((one.job for one in simulation.effects if one.name == name and one.job is not None), None)
+    fails = () if job is None else (f"rig.faults.fail({job.name!r}, at={f'before {name}'!r}, attempts=1)",)
+    yield Change(
+        "effect", name, "its answer is ignored", f"{done}, and its answer comes back", "nothing comes back",
+        60, WorldChange(effect=name, becomes="ignored"), reach=fails, missing="no test lets it fail",
+    )  # fmt: skip
     if not is_keyed:  # to do it twice with the same key does nothing
         yield Change(
             "effect", name, "it is done twice", done, f"{done}, and again", 70,
             WorldChange(effect=name, becomes="twice"),
         )  # fmt: skip
     else:
-        job = next((one.job for one in simulation.effects if one.name == name and one.job is not None), None)
         reach = () if job is None else (f"rig.faults.fail({job.name!r}, at={f'after {name}'!r}, attempts=1)",)
         yield Change(
             "effect", name, "its key is another each time", "a call with a key that was there before does nothing",
