@@ -64,7 +64,7 @@ WEAK = [
         "charge: 2 attempts instead of 3": "unnoticed",
         "charge: the first wait doubled": "unnoticed",
         "charge: no timeout": "unnoticed",
-        "charge: CardRefused is an error like others, and is not in never_on": "unnoticed",
+        "charge: CardRefused is treated as other errors are, and not as never_on says": "unnoticed",
         "charge: its dead letters are dropped without a word": "unnoticed",
         "bank.post: it is left out": "unnoticed",
     }),
@@ -90,7 +90,7 @@ WEAK = [
     }),
     Weak("the card is refused", _retries(
         "assert job.state == 'dead'", "rig.faults.fail('charge', attempts=1, error=CardRefused)"
-    ), {"charge: CardRefused is an error like others, and is not in never_on": "noticed"}),
+    ), {"charge: CardRefused is treated as other errors are, and not as never_on says": "noticed"}),
     Weak("it hangs", _retries(
         "assert [one.outcome for one in job.attempts] == ['timed-out', 'done']",
         "rig.faults.slow('charge', by='1m', attempts=1)",

@@ -59,7 +59,9 @@ class AddedTest:
     def _variants(self, test: ast.FunctionDef, change: Change) -> Iterator[ast.FunctionDef]:
         """Yield the test without its own assertions, with the lines that reach the place at one line or another."""
         kept = [one for one in test.body if not _asserts(one)]
-        reach = [node for line in change.reach for node in ast.parse(line).body]
+        known = self._item.obj.__globals__
+        needs = change.imports if change.imports.rpartition(" ")[2] not in known else ""
+        reach = [node for line in (needs, *change.reach) for node in ast.parse(line).body]
         first = next((n for n, one in enumerate(kept) if _calls(one, _GOES_ON)), len(kept))
         for at in dict.fromkeys((first, 0, len(kept))) if reach else (len(kept),):
             body = [*kept[:at], *reach, *kept[at:]]

@@ -26,6 +26,7 @@ class Change:
     - `world`: what is another in the world. None: the code is.
     - `code`: what is another in the code. None: the world is.
     - `reach`: lines of a test that bring a test to the place, such as a fault. Empty: nobody knows one.
+    - `imports`: the statement that imports what `reach` needs. Empty: nothing.
     - `missing`: why a test does not notice it if it does not get to the place, as the rest of a sentence.
     """
 
@@ -38,6 +39,7 @@ class Change:
     world: WorldChange | None = None
     code: CodeChange | None = None
     reach: tuple[str, ...] = ()
+    imports: str = ""
     missing: str = ""
 
     @property

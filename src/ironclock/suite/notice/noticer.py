@@ -38,6 +38,7 @@ _LONGER = 8
 _MOST_ADDED = 20
 # For how many changes a test that notices them is looked for.
 
+_BUILT_UPON = 4  # how many tests are tried as the one to build upon
 _ADDED_SHARE = 0.2
 # The share of the budget that is kept for that.
 
@@ -246,7 +247,7 @@ class Noticer:
 
     def _added_test(self, place: _Place) -> str:
         """Return a test that notices a change, as code. Empty if none was found."""
-        for test in place.tests[:2]:
+        for test in place.tests[:_BUILT_UPON]:
             _turn_to(test.passed.item)
             adding = AddedTest(test.trials)
             found = adding.find(place.change)

@@ -69,14 +69,20 @@ def _of_policy(name: str, policy: Policy) -> Iterator[Change]:
     never = "no test lets it fail"
 
     def change(
-        words: str, weight: int, changed: Retry | None, reach: str = "", missing: str = "", **fields: object
+        words: str,
+        weight: int,
+        changed: Retry | None,
+        reach: str = "",
+        missing: str = "",
+        imports: str = "",
+        **fields: object,
     ) -> Iterator[Change]:
         made = _policy(policy, changed, fields)
         if made is not None:
             before, after = _told(policy), _told(made)
             yield Change(
                 "job", name, words, before, after, weight, WorldChange(policy=_in_its_place(name, policy, made)),
-                reach=(reach,) if reach else (), missing=missing,
+                reach=(reach,) if reach else (), missing=missing, imports=imports,
             )  # fmt: skip
 
     was = f"instead of {retry.attempts}"
@@ -95,10 +101,15 @@ def _of_policy(name: str, policy: Policy) -> Iterator[Change]:
     for errors, words in ((retry.never_on, "never_on"), (retry.drop_on, "drop_on")):
         for error in errors:
             left = tuple(one for one in errors if one is not error)
-            what = f"{error.__name__} is an error like others, and is not in {words}"
+            what = f"{error.__name__} is treated as other errors are, and not as {words} says"
             reach = f"rig.faults.fail({name!r}, attempts=1, error={error.__name__})"
             yield from change(
-                what, 70, _retry(retry, **{words: left}), reach, f"no test lets it fail with {error.__name__}"
+                what,
+                70,
+                _retry(retry, **{words: left}),
+                reach,
+                f"no test lets it fail with {error.__name__}",
+                imports=_import_of(error),
             )
     if retry.within is not None:
         yield from change("no limit within which it is tried", 40, _retry(retry, within=None), fails, never)
@@ -132,6 +143,13 @@ def _of_policy(name: str, policy: Policy) -> Iterator[Change]:
             "a job that fails for good is dropped", 90, WorldChange(dead=name), reach=(fails,),
             missing="no test lets it fail for good",
         )  # fmt: skip
+
+
+def _import_of(error: type[BaseException]) -> str:
+    """Return the statement that imports an error, empty for one that needs none or that cannot be imported."""
+    if error.__module__ == "builtins" or "." in error.__qualname__:
+        return ""
+    return f"from {error.__module__} import {error.__name__}"
 
 
 def _waits(name: str, retry: Retry) -> Iterator[tuple[str, int, Wait, str]]:
