@@ -59,6 +59,20 @@ def test_charge(rig, bank):
 
 
 WEAK = [
+    Weak("functions in a policy", """
+def test_charge(rig):
+    kind = rig.job(
+        lambda booking: None, name="charge", retry=ic.Retry(3, wait=lambda attempt, error: 5), key=lambda booking: booking,
+        timeout="30s",
+    )
+    rig.faults.fail("charge")
+    job = rig.enqueue(kind.call("TL-1"))
+    rig.run_dry()
+    assert job.state == "dead" and len(job.attempts) == 3
+""", {
+        "charge: 1 attempt instead of 3": "noticed", "charge: 4 attempts instead of 3": "noticed",
+        "charge: no timeout": "unnoticed",
+    }),
     Weak("nobody lets it fail", _retries("assert job.state == 'done'"), {
         "charge: 1 attempt instead of 3": "unnoticed",
         "charge: 2 attempts instead of 3": "unnoticed",

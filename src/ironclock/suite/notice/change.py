@@ -27,6 +27,7 @@ class Change:
     - `code`: what is another in the code. None: the world is.
     - `reach`: lines of a test that bring a test to the place, such as a fault. Empty: nobody knows one.
     - `imports`: the statement that imports what `reach` needs. Empty: nothing.
+    - `applied`: has an entry for each time that the change was made in a run. None: nobody counts.
     - `missing`: why a test does not notice it if it does not get to the place, as the rest of a sentence.
     """
 
@@ -40,6 +41,7 @@ class Change:
     code: CodeChange | None = None
     reach: tuple[str, ...] = ()
     imports: str = ""
+    applied: list[str] | None = None
     missing: str = ""
 
     @property

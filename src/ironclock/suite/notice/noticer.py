@@ -224,12 +224,14 @@ class Noticer:
             test.answers[text] = known
             return known
         _turn_to(test.passed.item)
+        if change.applied is not None:
+            change.applied.clear()
         try:
             ran = test.trials.run(change, than=test.plain)
         except IronClockError as error:
             ran = Ran(error)
         self.asked.runs += 1
-        if is_of_change(ran.error):
+        if is_of_change(ran.error) or change.applied == []:
             answer = ("no change", "")
         elif ran.error is not None:
             answer = ("noticed", ran.how)

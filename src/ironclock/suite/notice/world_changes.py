@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Iterator
+import re
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
+from typing import Any
 
 from ...errors import PolicyError
 from ...foundation.durations import NS, spell, to_ns
@@ -21,6 +23,8 @@ from .change import Change
 
 _MINUTE, _HOUR, _DAY = 60 * NS, 3_600 * NS, 86_400 * NS
 _UTC = dt.timezone.utc
+_OF_RETRY = ("attempts", "wait", "on", "never_on", "drop_on", "within", "budget")
+_ADDRESS = re.compile(r" at 0x[0-9a-f]+")
 _MOST_FAILURES = 12  # so many failed attempts are placed at most, to come to a cap
 
 
@@ -69,35 +73,36 @@ def _of_policy(name: str, policy: Policy) -> Iterator[Change]:
     never = "no test lets it fail"
 
     def change(
-        words: str,
-        weight: int,
-        changed: Retry | None,
-        reach: str = "",
-        missing: str = "",
-        imports: str = "",
+        words: str, weight: int, of_retry: Mapping[str, object], reach: str = "", missing: str = "", imports: str = "",
         **fields: object,
-    ) -> Iterator[Change]:
-        made = _policy(policy, changed, fields)
-        if made is not None:
-            before, after = _told(policy), _told(made)
-            yield Change(
-                "job", name, words, before, after, weight, WorldChange(policy=_in_its_place(name, policy, made)),
-                reach=(reach,) if reach else (), missing=missing, imports=imports,
-            )  # fmt: skip
+    ) -> Iterator[Change]:  # fmt: skip
+        made = _changed(policy, of_retry, fields)
+        if made is None:
+            return
+        shape, applied = _shape(policy), []  # type: tuple[object, ...], list[str]
+
+        def holds(asked_name: str, asked: Policy) -> Policy:
+            if asked_name != name or _shape(asked) != shape:
+                return asked
+            applied.append(name)
+            return _changed(asked, of_retry, fields) or asked
+
+        yield Change(
+            "job", name, words, _told(policy), _told(made), weight, WorldChange(policy=holds),
+            reach=(reach,) if reach else (), missing=missing, imports=imports, applied=applied,
+        )  # fmt: skip
 
     was = f"instead of {retry.attempts}"
     if retry.attempts > 1:
-        yield from change(f"1 attempt {was}", 100, _retry(retry, attempts=1), once, never)
+        yield from change(f"1 attempt {was}", 100, {"attempts": 1}, once, never)
         if retry.attempts > 2:
             fewer = retry.attempts - 1
             rarely = f"no test lets it fail {fewer} times"
-            yield from change(f"{fewer} attempts {was}", 50, _retry(retry, attempts=fewer), fails, rarely)
+            yield from change(f"{fewer} attempts {was}", 50, {"attempts": fewer}, fails, rarely)
         more = f"no test lets it fail {retry.attempts} times"
-        yield from change(
-            f"{retry.attempts + 1} attempts {was}", 40, _retry(retry, attempts=retry.attempts + 1), fails, more
-        )
+        yield from change(f"{retry.attempts + 1} attempts {was}", 40, {"attempts": retry.attempts + 1}, fails, more)
         for words, weight, wait, reach in _waits(name, retry):
-            yield from change(words, weight, _retry(retry, wait=wait), reach, never)
+            yield from change(words, weight, {"wait": wait}, reach, never)
     for errors, words in ((retry.never_on, "never_on"), (retry.drop_on, "drop_on")):
         for error in errors:
             left = tuple(one for one in errors if one is not error)
@@ -106,37 +111,37 @@ def _of_policy(name: str, policy: Policy) -> Iterator[Change]:
             yield from change(
                 what,
                 70,
-                _retry(retry, **{words: left}),
+                {words: left},
                 reach,
                 f"no test lets it fail with {error.__name__}",
                 imports=_import_of(error),
             )
     if retry.within is not None:
-        yield from change("no limit within which it is tried", 40, _retry(retry, within=None), fails, never)
+        yield from change("no limit within which it is tried", 40, {"within": None}, fails, never)
     if policy.timeout is not None:
         timeout = to_ns(policy.timeout)
         slow = f"rig.faults.slow({name!r}, by={spell(timeout * 2)!r})"
         rather = f"rig.faults.slow({name!r}, by={spell(timeout * 3 // 4)!r})"
         missing = "no test lets it take that long"
-        yield from change("no timeout", 80, None, slow, missing, timeout=None)
+        yield from change("no timeout", 80, {}, slow, missing, timeout=None)
         yield from change(
-            f"a timeout of {spell(timeout // 2)} instead of {spell(timeout)}", 30, None, rather, missing,
+            f"a timeout of {spell(timeout // 2)} instead of {spell(timeout)}", 30, {}, rather, missing,
             timeout=dt.timedelta(microseconds=timeout // 2_000),
         )  # fmt: skip
     if policy.lease is not None:
         lease = to_ns(policy.lease)
         yield from change(
-            f"a lease of {spell(max(1, lease // 100))} instead of {spell(lease)}", 60, None,
+            f"a lease of {spell(max(1, lease // 100))} instead of {spell(lease)}", 60, {},
             f"rig.faults.slow({name!r}, by={spell(lease // 2)!r})", "no test has a job that works for long",
             lease=dt.timedelta(microseconds=max(1, lease // 100_000)),
         )  # fmt: skip
     if policy.expires is not None:
-        yield from change("it never expires", 60, None, "", "no test lets it wait for that long", expires=None)
+        yield from change("it never expires", 60, {}, "", "no test lets it wait for that long", expires=None)
     if policy.unique is not None:
-        yield from change("it is not unique", 70, None, "", "no test enqueues it twice", unique=None)
+        yield from change("it is not unique", 70, {}, "", "no test enqueues it twice", unique=None)
     if policy.only_while:
         missing = f"no test has {' and '.join(policy.only_while)} off while it is due"
-        yield from change("its conditions always hold", 70, None, "", missing, only_while=())
+        yield from change("its conditions always hold", 70, {}, "", missing, only_while=())
     if retry.attempts > 1 or retry.never_on or retry.drop_on:
         yield Change(
             "job", name, "its dead letters are dropped without a word", "a job that fails for good is a dead letter",
@@ -185,35 +190,29 @@ def _longest(wait: Curve, attempts: int) -> int:
     return replace(wait, cap=Curve(0).cap).plain(max(1, min(attempts - 1, _MOST_FAILURES)))
 
 
-def _retry(retry: Retry, **changes: object) -> Retry | None:
-    names = ("attempts", "wait", "on", "never_on", "drop_on", "within", "budget")
-    given = {name: getattr(retry, name) for name in names}
-    if given["within"] is not None:
-        given["within"] = dt.timedelta(microseconds=given["within"] // 1000)
-    given.update(changes)
-    try:
-        return Retry(**given)
-    except PolicyError:
-        return None  # a list of waits that does not fit the attempts, for example
-
-
-def _policy(policy: Policy, retry: Retry | None, fields: dict[str, object]) -> Policy | None:
+def _changed(policy: Policy, of_retry: Mapping[str, object], fields: Mapping[str, object]) -> Policy | None:
     """Return a changed policy. None if there can be no such policy, or if it is the same."""
-    if retry is None and not fields:
-        return None
+    retry = policy.retry
+    assert isinstance(retry, Retry)
+    given: dict[str, Any] = {name: getattr(retry, name) for name in _OF_RETRY}
+    if retry.within is not None:
+        given["within"] = dt.timedelta(microseconds=retry.within // 1000)
     try:
-        made = replace(policy, retry=retry or policy.retry, **fields)  # type: ignore[arg-type]
+        made = replace(policy, retry=Retry(**{**given, **of_retry}), **fields)  # type: ignore[arg-type]
     except (PolicyError, ValueError, Warning):
-        return None
+        return None  # a list of waits that does not fit the attempts, for example
     return None if made == policy else made
 
 
-def _in_its_place(name: str, policy: Policy, made: Policy) -> Callable[[str, Policy], Policy]:
-    return lambda asked_name, asked: made if asked_name == name and asked == policy else asked
+def _shape(policy: Policy) -> tuple[object, ...]:
+    """Return what tells a policy from others. Functions in it are made anew each time that a test runs."""
+    retry = policy.retry
+    assert isinstance(retry, Retry)
+    return (_ADDRESS.sub("", repr(policy)), retry.on, retry.never_on, retry.drop_on)
 
 
 def _told(policy: Policy) -> str:
-    text = repr(policy)
+    text = _ADDRESS.sub("", repr(policy))
     return text if text != "Policy()" else "Policy(retry=<Retry: one attempt>)"
 
 
@@ -222,8 +221,15 @@ def _told(policy: Policy) -> str:
 
 def _of_enqueue(name: str, job_type: JobType[..., object], delay_ns: int) -> Iterator[Change]:
     def change(words: str, weight: int, before: str, after: str, to: Callable[[Enqueued], Enqueued]) -> Change:
-        made = WorldChange(enqueue=lambda asked_name, asked: to(asked) if asked_name == name else asked)
-        return Change("job", name, words, before, after, weight, made)
+        applied: list[str] = []
+
+        def done(asked_name: str, asked: Enqueued) -> Enqueued:
+            if asked_name != name:
+                return asked
+            applied.append(name)
+            return to(asked)
+
+        return Change("job", name, words, before, after, weight, WorldChange(enqueue=done), applied=applied)
 
     if delay_ns:
         told = f"after={spell(delay_ns)!r}"
@@ -298,8 +304,16 @@ def _of_schedule(entry: Scheduled) -> Iterator[Change]:
     missing = "no test lets it fire" if not entry.runs else ""
 
     def change(words: str, weight: int, to: Callable[[Planned], Planned], after: str = "") -> Change:
-        made = WorldChange(schedule=lambda asked_name, planned: to(planned) if asked_name == name else planned)
-        return Change("schedule", name, words, told, after or words, weight, made, missing=missing)
+        applied: list[str] = []
+
+        def holds(asked_name: str, planned: Planned) -> Planned:
+            if asked_name != name:
+                return planned
+            applied.append(name)
+            return to(planned)
+
+        made = WorldChange(schedule=holds)
+        return Change("schedule", name, words, told, after or words, weight, made, missing=missing, applied=applied)
 
     yield change("it is not there", 90, lambda planned: planned._replace(fires=0), "never")
     yield change("each firing is two", 50, lambda planned: planned._replace(fires=2), f"{told}, twice")
