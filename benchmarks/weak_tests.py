@@ -62,8 +62,8 @@ WEAK = [
     Weak("functions in a policy", """
 def test_charge(rig):
     kind = rig.job(
-        lambda booking: None, name="charge", retry=ic.Retry(3, wait=lambda attempt, error: 5), key=lambda booking: booking,
-        timeout="30s",
+        lambda booking: None, name="charge", retry=ic.Retry(3, wait=lambda attempt, error: 5),
+        key=lambda booking: booking, timeout="30s",
     )
     rig.faults.fail("charge")
     job = rig.enqueue(kind.call("TL-1"))

@@ -6,6 +6,7 @@ What is suggested has been run: it passes as the code is, and fails under the ch
 from __future__ import annotations
 
 import ast
+import copy
 import inspect
 import textwrap
 from collections.abc import Iterator
@@ -19,7 +20,7 @@ from ...rig import Rig
 from .change import Change
 from .trial import Ran, Trials
 
-_GOES_ON = ("advance", "advance_to", "run_dry", "settle", "enqueue", "step")
+_GOES_ON = ("advance", "advance_to", "run_dry", "settle", "step")
 _CHECKS = ("check", "matches", "allow")
 
 
@@ -62,8 +63,11 @@ class AddedTest:
         known = self._item.obj.__globals__
         needs = change.imports if change.imports.rpartition(" ")[2] not in known else ""
         reach = [node for line in (needs, *change.reach) for node in ast.parse(line).body]
-        first = next((n for n, one in enumerate(kept) if _calls(one, _GOES_ON)), len(kept))
-        for at in dict.fromkeys((first, 0, len(kept))) if reach else (len(kept),):
+        begins, moves = (
+            next((n for n, one in enumerate(kept) if _calls(one, names)), len(kept))
+            for names in ((*_GOES_ON, "enqueue"), _GOES_ON)
+        )
+        for at in dict.fromkeys((begins, moves, 0, len(kept))) if reach else (len(kept),):
             body = [*kept[:at], *reach, *kept[at:]]
             name = f"{test.name}_notices"
             yield _function(test, body or [ast.Pass()], name)
@@ -123,7 +127,9 @@ def _with(function: ast.FunctionDef, *lines: str) -> ast.FunctionDef:
 
 
 def _function(like: ast.FunctionDef, body: list[ast.stmt], name: str) -> ast.FunctionDef:
-    return ast.FunctionDef(name, like.args, body, like.decorator_list, like.returns, type_comment=None)
+    made = copy.copy(like)
+    made.name, made.body = name, body
+    return made
 
 
 def _asserts(node: ast.stmt) -> bool:

@@ -150,6 +150,12 @@ class Noticer:
             self.asked.left_out[one.item.nodeid] = f"{type(error).__name__}: {error}"
             return
         self.asked.runs += 2
+        if plain.rigs != first.rigs:
+            self.asked.left_out[one.item.nodeid] = (
+                "its rig is made once for several tests; give its fixture the scope of one test"
+            )
+            vars(one.item.session)["_setupstate"].teardown_exact(None)  # the others would meet that rig
+            return
         if first.how or plain.how:
             self.asked.left_out[one.item.nodeid] = f"it fails if it is run again: {first.how or plain.how}"
             return

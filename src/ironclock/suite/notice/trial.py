@@ -34,6 +34,8 @@ class Ran:
     """The error with which it failed. None: it passed."""
     marks: array[int] = field(default_factory=lambda: array("L"))
     """The histories of its rigs, a number for each entry."""
+    rigs: int = 0
+    """How many rigs it has made."""
     contents: dict[str, str] = field(default_factory=dict)
     """What was in the databases of its rigs at the end, in words, by table and key."""
     history: list[str] = field(default_factory=list)
@@ -97,7 +99,7 @@ class Trials:
                     error = again.phase("setup") or again.phase("call")
                 if error is None:
                     error = _broken_laws(item, rigs)
-                made = Ran(error, _marks(rigs, item), _contents(rigs))
+                made = Ran(error, _marks(rigs, item), len(rigs), _contents(rigs))
                 if error is None and (than is None or made.marks != than.marks):
                     made.history = [
                         told_entry(rig.history, number) for rig in rigs for number in range(len(rig.history))
