@@ -59,6 +59,44 @@ def test_charge(rig, bank):
 
 
 WEAK = [
+    Weak("a queue, a priority, a condition, a lease, chance", """
+def test_manifests(rig):
+    rig.workers(1, queues=["harbour", "default"])
+    retry = ic.Retry(3, ic.exponential("1m", jitter=0.1), within="1h")
+    kind = rig.job(
+        lambda: time.sleep(5), name="manifest", queue="harbour", priority=-5,
+        only_while=["harbour is open"], lease="10m", retry=retry,
+    )
+    rig.enqueue(kind.call())
+    rig.run_dry()
+    assert rig.jobs("manifest").one().state == "done"
+""", {
+        "manifest: another queue": "unnoticed", "manifest: the opposite priority": "unnoticed",
+        "manifest: its conditions always hold": "unnoticed", "manifest: no jitter": "unnoticed",
+        "manifest: no limit within which it is tried": "unnoticed",
+    }),
+    Weak("they are looked at", """
+def test_manifests(rig):
+    rig.workers(2, queues=["harbour", "default"])
+    kind = rig.job(
+        lambda: time.sleep(120), name="manifest", queue="harbour", priority=-5,
+        only_while=["harbour is open"], lease="10m",
+    )
+    letter = rig.job(lambda: time.sleep(1), name="letter", queue="harbour")
+    rig.conditions.off("harbour is open")
+    rig.enqueue(letter.call(), after="1m")
+    job = rig.enqueue(kind.call(), after="1m")
+    rig.advance("2m")
+    assert job.state == "held" and job.queue == "harbour"
+    rig.conditions.on("harbour is open")
+    rig.enqueue(letter.call(), after="1m")
+    rig.enqueue(kind.call(), after="1m")
+    rig.run_dry()
+    assert [len(one.attempts) for one in rig.jobs("manifest")] == [1, 1]
+""", {
+        "manifest: another queue": "noticed", "manifest: its conditions always hold": "noticed",
+        "manifest: a lease of 6s instead of 10m": "noticed",
+    }),
     Weak("functions in a policy", """
 def test_charge(rig):
     kind = rig.job(

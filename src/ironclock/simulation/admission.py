@@ -96,7 +96,7 @@ class Conditions:
         return name not in self._off and (followed is None or bool(followed()))
 
     def _check(self, name: str) -> None:
-        known = {n for type in self._types.values() for n in type.policy.only_while}
+        known = {n for type in self._types.values() for n in type.asked.only_while}
         if name not in known:
             raise InputError(f"no job type has only_while={name!r}; {nearest(str(name), known)}")
 

@@ -220,7 +220,9 @@ def _told(policy: Policy) -> str:
 
 
 def _of_enqueue(name: str, job_type: JobType[..., object], delay_ns: int) -> Iterator[Change]:
-    def change(words: str, weight: int, before: str, after: str, to: Callable[[Enqueued], Enqueued]) -> Change:
+    def change(
+        words: str, weight: int, before: str, after: str, to: Callable[[Enqueued], Enqueued], missing: str = ""
+    ) -> Change:  # fmt: skip
         applied: list[str] = []
 
         def done(asked_name: str, asked: Enqueued) -> Enqueued:
@@ -229,7 +231,9 @@ def _of_enqueue(name: str, job_type: JobType[..., object], delay_ns: int) -> Ite
             applied.append(name)
             return to(asked)
 
-        return Change("job", name, words, before, after, weight, WorldChange(enqueue=done), applied=applied)
+        return Change(
+            "job", name, words, before, after, weight, WorldChange(enqueue=done), missing=missing, applied=applied
+        )
 
     if delay_ns:
         told = f"after={spell(delay_ns)!r}"
@@ -244,6 +248,7 @@ def _of_enqueue(name: str, job_type: JobType[..., object], delay_ns: int) -> Ite
             lambda asked: asked._replace(
                 priority=-(job_type.priority if asked.priority is None else asked.priority)
             ),
+            "no test has other jobs that wait with it",
         )  # fmt: skip
     if job_type.queue != "default":
         yield change(
