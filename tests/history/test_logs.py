@@ -20,6 +20,7 @@ import ironclock as ic
 from ironclock.cli.main import main
 from ironclock.foundation.durations import NS, to_ns
 from ironclock.history.job_records import JobRecord, job_records
+from ironclock.laws.log_check import check_logs
 from ironclock.scenario.estimation import estimate
 from ironclock.scenario.law_tables import law_file_schema, law_names
 
@@ -284,6 +285,46 @@ def test_no_log_at_all() -> None:
 
 
 # --- laws in TOML ---------------------------------------------------------------------------------------
+
+
+DOUBLED = """task_id,task,booking,created,begin,finish,status
+j1,charge,B-1,2031-03-28T06:06:49Z,2031-03-28T06:06:50Z,2031-03-28T06:06:51Z,done
+j2,charge,B-1,2031-03-28T06:06:49Z,2031-03-28T06:07:50Z,2031-03-28T06:07:51Z,done
+"""
+COLUMNS = """
+[columns]
+job = "task_id"
+name = "task"
+started = "begin"
+ended = "finish"
+enqueued = "created"
+outcome = "status"
+"""
+
+
+def test_a_law_that_had_nothing_to_judge_does_not_hold(tmp_path: Path) -> None:
+    log = tmp_path / "friday.csv"
+    log.write_text(DOUBLED)
+    laws = tmp_path / "laws.toml"
+    law = '[[laws]]\nlaw = "once_per_key"\nwith = ["charge"]\n'
+    laws.write_text(COLUMNS + law)
+    code, told, _ = run("check", log, "--laws", laws)
+    assert (code, told.splitlines()[-1]) == (0, "- once_per_key('charge') had nothing to judge")
+    assert run("check", log, "--laws", laws, "--strict")[0] == 1
+    assert json.loads(run("check", log, "--laws", laws, "--json")[1])[0]["judged"] is False
+    columns = {"job": "task_id", "name": "task", "started": "begin", "ended": "finish", "enqueued": "created"}
+    columns["outcome"] = "status"
+    with pytest.warns(ic.RigWarning, match="once_per_key had nothing to judge in .*friday.csv; give the column"):
+        ic.check_log(log, ic.laws.once_per_key("charge"), columns=columns)
+    with pytest.raises(ic.BrokenLaw, match="had nothing to judge"):
+        ic.check_log(log, ic.laws.once_per_key("charge"), strict=True, columns=columns)
+    laws.write_text(COLUMNS + 'key = "booking"\n' + law)
+    code, told, _ = run("check", log, "--laws", laws)
+    assert code == 1
+    assert "'B-1' is handled 2 times, by j1" in told, "a law about keys uses the key column"
+    options = {"columns": {**columns, "key": "booking"}}
+    in_parts = check_logs(log, [ic.laws.once_per_key("charge")], options, large=1, part=60)
+    assert [breach.words[:24] for breach in in_parts.found[0]] == ["'B-1' is handled 2 times"]
 
 
 def test_the_schema_of_a_file_of_laws() -> None:

@@ -25,11 +25,12 @@ if TYPE_CHECKING:
 @click.option("--html", type=click.Path(dir_okay=False), help="Write the report, with the laws, as one HTML page.")
 @click.option("--junit", type=click.Path(dir_okay=False), help="Write the laws as JUnit XML, for CI.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for a script.")
+@click.option("--strict", is_flag=True, help="A law that had nothing to judge is broken.")
 @click.option("--schema", is_flag=True, help="Print the JSON Schema of files of laws, and do not check anything.")
 @log_options
 def check(
     logs: tuple[str, ...], laws: str | None, html: str | None, junit: str | None, as_json: bool,
-    schema: bool, reading: LogOptions,
+    strict: bool, schema: bool, reading: LogOptions,
 ) -> None:  # fmt: skip
     """Check laws on the LOG of a real run, or on several together: CSV, JSON Lines, JSON or OTLP/JSON files, also
     compressed, with one attempt or one event in each row; a saved history; or, with --query, a database.
@@ -67,11 +68,15 @@ def check(
         ]
         write(junit, as_junit(log, cases))
     if as_json:
-        rows = [{"law": name, "holds": not b, "breaches": [one.words for one in b]} for name, b in found]
+        rows = [
+            {"law": name, "holds": not b, "judged": judged, "breaches": [one.words for one in b]}
+            for (name, b), judged in zip(found, checked.judged, strict=True)
+        ]
         say(json.dumps(rows, indent=1, ensure_ascii=False))
     else:
         _show(checked, found, log)
-    sys.exit(1 if any(breaches for _, breaches in found) else 0)
+    is_broken = any(breaches for _, breaches in found) or (strict and not all(checked.judged))
+    sys.exit(1 if is_broken else 0)
 
 
 def _show(checked: CheckedLog, found: list[tuple[str, list[ic.Breach]]], log: str) -> None:
@@ -83,7 +88,10 @@ def _show(checked: CheckedLog, found: list[tuple[str, list[ic.Breach]]], log: st
     in_parts = "; too large for the memory, so checked part by part" if checked.in_parts else ""
     words = f"{log}: {checked.jobs:,} jobs, {checked.attempts:,} attempts{in_parts}\n"
     print_text(console, Text(words, style="dim"))
-    for name, breaches in found:
+    for (name, breaches), judged in zip(found, checked.judged, strict=True):
+        if not judged:
+            print_text(console, Text(f"- {name} had nothing to judge", style="yellow"))
+            continue
         if not breaches:
             print_text(console, Text(f"✓ {name}", style="green"))
             continue

@@ -175,6 +175,11 @@ class SplitLog:
         self._effects: set[str] = set()
 
     @property
+    def effects(self) -> set[str]:
+        """The names of the effects that are in the log."""
+        return self._effects
+
+    @property
     def facts(self) -> dict[str, Any]:
         """The facts of the whole log, for the history of a part."""
         return {"job_types": sorted(self._names), "effects": sorted(self._effects), "end": self.end_ns}

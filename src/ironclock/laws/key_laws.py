@@ -23,7 +23,7 @@ def once_per_key(
     - `name`: the name of an effect: each of its keys is done once; effects without a key count as one key. Or the name
       of a job type: each key is handled by one run that is done.
     - `keys`: for a job type, a function of the `Job` that returns the keys that the run handled. Default None: its
-      result.
+      result; in the log of a real run, which has no results, the key of the job.
     - `due`: every key that had to be done. Default None: only doubles break the law.
 
     Example::
@@ -121,9 +121,12 @@ def _runs(
 ) -> list[Breach]:
     by_key: dict[str, list[Job[Any]]] = {}
     runs = [run for run in world if run.name == job and run.state == "done"]
+    of_log = world.history.fact("job_types", None) is None  # the history of a rig knows its job types
     for run in runs:  # keys as JSON holds them: so a saved history agrees with a live one
-        for key in keys(run) if keys is not None else run.result or ():
+        of_run = run.result or (() if run.key is None or not of_log else (run.key,))
+        for key in keys(run) if keys is not None else of_run:
             by_key.setdefault(repr(plain(key)), []).append(run)
+    world.judged(len(by_key) + len(wanted or ()))
     broken = [
         Breach(f"{key} is handled {len(found)} times, by {' and by '.join(run_words(run) for run in found)}")
         for key, found in by_key.items()

@@ -172,6 +172,11 @@ class World(Sequence[Job[Any]]):
         """True if the law at work has found something to judge."""
         return bool(self._seen if self._seen_named is None else self._seen_named)
 
+    def judged(self, count: int) -> None:
+        """Note how many things the law at work has judged, if that is not what it has looked at. Parameters: `count` is
+        how many."""
+        self._seen_named = count
+
     def _named(self, count: int) -> None:
         self._seen_named = (self._seen_named or 0) + count
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 import time
+import warnings
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from operator import itemgetter
@@ -11,13 +12,13 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
-from ..errors import nearest
+from ..errors import RigWarning, nearest
 from ..foundation.paused_collector import paused_collector
 from ..history.history import History
 from ..history.log_histories import LogKeywords, has_arrow, log_history, places_of
 from ..history.log_rows import Reading
 from ..history.log_sources import size_of
-from .law import Breach, BrokenLaw, Law, StatedLaw, World, broken_by, shown
+from .law import Breach, BrokenLaw, Law, StatedLaw, World, broken_by, name_of_law, shown
 
 if TYPE_CHECKING:
     from ..history.log_parts import OpenLog
@@ -41,16 +42,19 @@ class CheckedLog:
     """By a law, its breaches."""
     seconds: list[float]
     """By a law, how long it took."""
+    judged: list[bool]
+    """By a law, if it had anything to judge."""
     jobs: int = 0
     attempts: int = 0
     in_parts: bool = False
 
 
-def check_log(path: Logs, *laws: Law, **how: Unpack[LogKeywords]) -> None:
+def check_log(path: Logs, *laws: Law, strict: bool = False, **how: Unpack[LogKeywords]) -> None:
     """Check laws on the log of a real run.
 
-    Parameters: `path` and all keywords (`how`) are as in `log_history`; `laws` are `ironclock.laws` or functions of the
-    world. A log of more than 256 MB is not held in the memory, if its laws look at each job or at each key for itself:
+    Parameters: `path` and all other keywords (`how`) are as in `log_history`; `laws` are `ironclock.laws` or functions
+    of the world. `strict`: a law that had nothing to judge is an error. Default False: it is a `RigWarning`. A log of
+    more than 256 MB is not held in the memory, if its laws look at each job or at each key for itself:
     attempts_at_most, each, finishes_within, no_key_twice, no_overlap (of each job), nothing_lost, once_per_key.
 
     Raises `BrokenLaw`, with every breach and its proof, and `LogError`.
@@ -63,6 +67,15 @@ def check_log(path: Logs, *laws: Law, **how: Unpack[LogKeywords]) -> None:
     breaches = [breach for found in checked.found for breach in found]
     if breaches:
         raise BrokenLaw(shown(breaches, checked.history), breaches)
+    idle = [name_of_law(law) for law, judged in zip(laws, checked.judged, strict=True) if not judged]
+    if idle:
+        words = (
+            f"{' and '.join(idle)} had nothing to judge in {path}; give the column that tells of it, as in "
+            "columns={'effect': ...}, or take the law away"
+        )
+        if strict:
+            raise BrokenLaw(words, [])
+        warnings.warn(words, RigWarning, stacklevel=2)
 
 
 def check_logs(
@@ -93,10 +106,10 @@ def check_history(read: Callable[[], History], laws: Sequence[Law]) -> CheckedLo
     with paused_collector():
         history = read()
         world = World(history)
-        checked = CheckedLog(history, [], [])
+        checked = CheckedLog(history, [], [], [])
         for law in laws:
             began = time.perf_counter()
-            checked.found.append(broken_by([law], world))
+            checked.found.append(broken_by([law], world, lambda _, judged: checked.judged.append(judged)))
             checked.seconds.append(time.perf_counter() - began)
     checked.jobs, checked.attempts = history.count_of("enqueued"), history.count_of("started")
     return checked
@@ -140,12 +153,20 @@ class _Parts:
 
         size = max(1, log.size)
         count = min(_MOST_PARTS, 1 + size // self.part)
-        made = CheckedLog(History(log.timeline), [[] for _ in self.laws], [0.0] * len(self.laws), in_parts=True)
+        made = CheckedLog(
+            History(log.timeline),
+            [[] for _ in self.laws],
+            [0.0] * len(self.laws),
+            [False] * len(self.laws),
+            in_parts=True,
+        )
         placed: list[list[tuple[Any, Breach]]] = [[] for _ in self.laws]
         asked = [law.keys_of for law in self.laws if isinstance(law, StatedLaw) and law.reach == "key"]
         keyed = None if any(name is None for name, _ in asked) else {str(name) for name, _ in asked}
         split = SplitLog(log, folder, count, keyed, {str(name) for name, counts in asked if counts})
         split.write(lambda done: self.tell(0.7 * min(1.0, done / size)))
+        if any(name is not None and name not in split.effects for name, _ in asked):
+            return None  # it is about the keys of jobs, and not of effects
         suspects = split.jobs_with_doubled_keys()
         kept = []
         for number, (table, order) in enumerate(split.parts(), 1):
@@ -175,7 +196,10 @@ class _Parts:
         for number, law in enumerate(self.laws):
             if _reach_of(law) == reach:
                 began = time.perf_counter()
-                breaches = broken_by([law], world)
+                judged: list[bool] = []
+                breaches = broken_by([law], world, lambda _, seen, judged=judged: judged.append(seen))  # type: ignore[misc]
+                # Of a law about keys only those come here that were there twice.
+                made.judged[number] |= judged[0] or (reach == "key" and made.attempts > 0)
                 if breaches:
                     where = world.places_in_log()
                     for count, breach in enumerate(breaches):
