@@ -48,13 +48,21 @@ def test_an_outcome_an_instant_and_an_effect_that_changed() -> None:
     assert [(name.split()[0], before, after) for name, before, after in found.effects] == [("ledger.post", 1, 0)]
     slower = ic.compare(evening(), evening(takes="3s"))
     assert "charge_fare(1): ends 1s later" in slower.words()
-    assert slower.changes[0].what == ("ends 1s later",)
+    assert slower.changes[0].what == ("ends 2s later",), "the worst comes first"
 
 
 def test_jobs_that_came_in_between_shift_nobody() -> None:
     found = ic.compare(evening(takes="0s"), evening(extra=True, takes="0s"))
     assert {change.job for change in found.changes} == {"charge_fare(100)", "charge_fare(200)", "charge_fare(300)"}
     assert {change.what for change in found.changes} == {("new",)}
+
+
+def test_the_worst_comes_first_and_each_has_its_name() -> None:
+    found = ic.compare(evening(attempts=2), evening(attempts=3, extra=True, takes="3s"), names=("lean", "rich"))
+    first = [change.what[0] for change in found.changes]
+    assert first[:4] == ["only in rich", "only in rich", "only in rich", "dead in lean, done in rich"]
+    assert all(words.startswith("ends ") for words in first[4:])
+    assert ic.compare(evening(attempts=3), evening(attempts=2, extra=True)).changes[0].job == "charge_fare(2)"
 
 
 def test_two_starts_are_compared_from_their_own_beginnings() -> None:
@@ -67,9 +75,9 @@ def test_the_command_on_histories(tmp_path: Path) -> None:
     files = [str(tmp_path / name) for name in ("a.jsonl", "b.jsonl")]
     result = CliRunner().invoke(main, ["compare", *files, "--png", str(tmp_path / "c.png")])
     assert result.exit_code == 1
-    assert "done before, dead now" in result.output
-    assert "before charge_fare(2)" in result.output
-    assert max(map(len, result.output.splitlines())) <= 130
+    assert "done in a.jsonl, dead in b.jsonl" in result.output
+    assert "a.jsonl charge_fare(2)" in result.output
+    assert max(len(line) for line in result.output.splitlines() if "█" in line) <= 130
     assert (tmp_path / "c.png").read_bytes()[:4] == b"\x89PNG"
     result = CliRunner().invoke(main, ["compare", *files, "--json"])
     assert json.loads(result.output)["totals"]["dead"] == [0, 1]
@@ -94,9 +102,10 @@ def test_the_command_on_policies_and_scenarios(tmp_path: Path) -> None:
     (tmp_path / "t.toml").write_text(text.replace('policy = "patient"', 'policy = "hasty"'))
     policies = CliRunner().invoke(main, ["compare", str(tmp_path / "s.toml"), "--policies", "patient", "hasty"])
     files = CliRunner().invoke(main, ["compare", str(tmp_path / "s.toml"), str(tmp_path / "t.toml")])
-    for result in (policies, files):
+    for result, one, other in ((policies, "patient", "hasty"), (files, "s.toml", "t.toml")):
         assert result.exit_code == 1
-        assert "submit_manifest(): done before, dead now; 3 attempts before, 2 now" in result.output
+        words = f"submit_manifest(): done in {one}, dead in {other}; 3 attempts in {one}, 2 in {other}"
+        assert words in result.output
     wrong = CliRunner().invoke(main, ["compare", str(tmp_path / "s.toml"), "--policies", "patient", "hastyy"])
     assert wrong.exit_code == 2
     assert "did you mean 'hasty'" in wrong.output
@@ -125,7 +134,7 @@ def test_approved_histories(pytester: pytest.Pytester) -> None:
     source.write_text(source.read_text().replace('"20m"', '"30m"'))
     result = pytester.runpytest("-p", "no:cacheprovider")
     result.assert_outcomes(failed=1)
-    result.stdout.fnmatch_lines(["*release_hold(7): due 30m after that, before 20m; ends 10m later*"])
+    result.stdout.fnmatch_lines(["*release_hold(7): due after 20m before, 30m now; ends 10m later*"])
 
 
 def test_what_no_comparison_of_jobs_shows_is_found_as_well(tmp_path: Path) -> None:
@@ -152,5 +161,5 @@ def test_a_changed_argument_is_a_change_and_not_one_job_gone_and_one_new() -> No
     difference = ic.compare(run(1, 2, 3), run(1, 7, 3))
     (change,) = difference.changes
     assert change.job == "load(2)"
-    assert change.what == ("arguments (7) now", "gives 7, before 2")
+    assert change.what == ("arguments (7) now", "gives 2 before, 7 now")
     assert {c.what[0] for c in ic.compare(run(1, 2), run(1, 2, 3)).changes} == {"new"}

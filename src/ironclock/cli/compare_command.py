@@ -43,8 +43,8 @@ def compare(
         names = policies
     else:
         assert b is not None
-        before, after, names = _history(a), _history(b), (a, b)
-    found = ic.compare(before, after)
+        before, after, names = _history(a), _history(b), _shortest(a, b)
+    found = ic.compare(before, after, names=names)
     if png is not None:
         from ..reports.side_by_side import draw
 
@@ -53,13 +53,25 @@ def compare(
     if as_json:
         totals = {name: [one, other] for name, one, other in found.totals}
         effects = [{"effect": name, "before": one, "after": other} for name, one, other in found.effects]
-        made: dict[str, Any] = {"same": found.same, "totals": totals, "jobs": found.rows(), "effects": effects}
+        made: dict[str, Any] = {
+            "names": list(names),
+            "same": found.same,
+            "totals": totals,
+            "jobs": found.rows(),
+            "effects": effects,
+        }
         say(json.dumps(made, indent=1, ensure_ascii=False))
     else:
         _show(found, names, after, jobs)
         if png is not None:
             told_written(png)
     sys.exit(0 if found.same else 1)
+
+
+def _shortest(one: str, other: str) -> tuple[str, str]:
+    """Return two names without the folders that they do not need."""
+    short = one.replace("\\", "/").rpartition("/")[2], other.replace("\\", "/").rpartition("/")[2]
+    return (one, other) if short[0] == short[1] else short
 
 
 def _history(path: str) -> ic.History:

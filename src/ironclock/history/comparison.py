@@ -42,6 +42,8 @@ class Comparison:
     """Figures of both histories: name, before, after."""
     count: int
     """How many jobs were compared."""
+    names: tuple[str, str] | None = None
+    """What the two histories are called. None: *before* and *now*."""
 
     @property
     def same(self) -> bool:
@@ -56,7 +58,8 @@ class Comparison:
         lines += [f"  {change.job}: {'; '.join(change.what)}" for change in self.changes[:most]]
         if len(self.changes) > most:
             lines.append(f"  ... and {len(self.changes) - most:,} more")
-        lines += [f"  effect {name}: {before} times before, {after} now" for name, before, after in self.effects[:most]]
+        then, now = _in_words(self.names)
+        lines += [f"  effect {name}: {one} times {then}, {other} {now}" for name, one, other in self.effects[:most]]
         if len(self.effects) > most:
             lines.append(f"  ... and {len(self.effects) - most:,} effects more")
         return "\n".join(lines)
@@ -73,13 +76,14 @@ class Comparison:
         ]  # fmt: skip
 
 
-def compare(before: History, after: History) -> Comparison:
-    """Compare two histories.
+def compare(before: History, after: History, *, names: tuple[str, str] | None = None) -> Comparison:
+    """Compare two histories. The worst differences come first.
 
     Jobs with the same name and arguments are compared: the first with the first, and so on. So one more job in between
     does not shift the rest. If the two begin at different instants, times count from the first enqueueing of each.
 
-    Parameters: `before` and `after` are two histories, live or loaded.
+    Parameters: `before` and `after` are two histories, live or loaded. `names`: what they are called in the words, such
+    as the names of two policies. Default None: *before* and *now*.
 
     Example::
 
@@ -93,20 +97,35 @@ def compare(before: History, after: History) -> Comparison:
     pairs = _pairs(old, new, shift)
     changes = []
     for name, first, second in pairs:
-        what = tuple(_changes(first, second, shift))
+        what = tuple(_changes(first, second, shift, *_in_words(names)))
         if what:
             changes.append(Change(name, first, second, what))
-    # Jobs that ended otherwise come first; jobs that only moved come last.
-    changes.sort(
-        key=lambda change: (change.before is not None and change.after is not None, not change.ended_otherwise)
-    )
+    changes.sort(key=lambda change: _rank(change, shift))
     done_before, done_after = _effects(before), _effects(after)
     effects = tuple(
         (name, done_before.get(name, 0), done_after.get(name, 0))
         for name in dict.fromkeys([*done_before, *done_after])
         if done_before.get(name, 0) != done_after.get(name, 0)
     )
-    return Comparison(tuple(changes), effects, tuple(_totals(old, new)), len(pairs))
+    return Comparison(tuple(changes), effects, tuple(_totals(old, new)), len(pairs), names)
+
+
+def _in_words(names: tuple[str, str] | None) -> tuple[str, str]:
+    """Return what says in a sentence in which of two histories something is so."""
+    return ("before", "now") if names is None else (f"in {names[0]}", f"in {names[1]}")
+
+
+def _rank(change: Change, shift: int) -> tuple[int, int]:
+    """Return how bad a difference is: jobs that are not done any more come first, then those that are in only one
+    history, then other ends, then what ends latest."""
+    first, second = change.before, change.after
+    if first is None or second is None:
+        return 1, 0
+    if change.ended_otherwise:
+        return (0 if first.state == "done" else 2), 0
+    if first.closed_ns is None or second.closed_ns is None:
+        return 3, 0
+    return 3, first.closed_ns - second.closed_ns - shift
 
 
 def _pairs(
@@ -142,24 +161,30 @@ def _pairs(
     return made
 
 
-def _changes(first: JobRecord | None, second: JobRecord | None, shift: int) -> Iterable[str]:
+def _changes(
+    first: JobRecord | None, second: JobRecord | None, shift: int, before: str, now: str
+) -> Iterable[str]:  # fmt: skip
+    """Yield what differs between two jobs. `before` and `now` say in words in which of the histories."""
     if first is None or second is None:
-        yield "new" if first is None else "gone"
+        if now == "now":
+            yield "new" if first is None else "gone"
+        else:
+            yield f"only {now if first is None else before}"
         return
     if first.arguments != second.arguments:
-        yield f"arguments ({second.arguments}) now"
+        yield f"arguments ({second.arguments}) {now}"
     if first.state != second.state:
-        yield f"{first.state} before, {second.state} now"
+        yield f"{first.state} {before}, {second.state} {now}"
     if first.queue != second.queue:
-        yield f"in queue {second.queue}, before in {first.queue}"
+        yield f"queue {first.queue} {before}, {second.queue} {now}"
     if len(first.attempts) != len(second.attempts):
-        yield f"{len(first.attempts)} attempts before, {len(second.attempts)} now"
+        yield f"{len(first.attempts)} attempts {before}, {len(second.attempts)} {now}"
     moved = second.enqueued_ns + shift - first.enqueued_ns
     if moved:
         yield f"enqueued {_later(moved)}"
     if second.due_ns - second.enqueued_ns != first.due_ns - first.enqueued_ns:
-        now, then = (spell(job.due_ns - job.enqueued_ns) for job in (second, first))
-        yield f"due {now} after that, before {then}"
+        delays = [spell(job.due_ns - job.enqueued_ns) for job in (first, second)]
+        yield f"due after {delays[0]} {before}, {delays[1]} {now}"
     ends = [job.closed_ns for job in (first, second)]
     if ends[0] is not None and ends[1] is not None and ends[1] + shift != ends[0]:
         yield f"ends {_later(ends[1] + shift - ends[0])}"
@@ -169,9 +194,9 @@ def _changes(first: JobRecord | None, second: JobRecord | None, shift: int) -> I
         yield "its attempts run at other instants"
     errors = [[t.error.partition(":")[0] for t in job.attempts if t.error] for job in (first, second)]
     if errors[0] != errors[1] and len(first.attempts) == len(second.attempts):
-        yield f"errors {', '.join(errors[1]) or 'none'}, before {', '.join(errors[0]) or 'none'}"
+        yield f"errors {', '.join(errors[0]) or 'none'} {before}, {', '.join(errors[1]) or 'none'} {now}"
     if json.dumps(first.result) != json.dumps(second.result):
-        yield f"gives {second.result!r}, before {first.result!r}"
+        yield f"gives {first.result!r} {before}, {second.result!r} {now}"
 
 
 def _later(ns: int) -> str:

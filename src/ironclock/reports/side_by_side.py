@@ -18,11 +18,13 @@ def rows(found: Comparison, timeline: Timeline, width: int, most: int = 8) -> li
     """Return the timeline of the jobs that differ, each before and after, for a terminal `width` columns wide."""
     shown: list[JobRecord] = []
     labels: list[str] = []
+    names = found.names or ("before", "after")
+    longest = max(map(len, names))
     for change in found.changes[:most]:
-        for mark, job in (("before", change.before), ("after", change.after)):
+        for name, job in zip(names, (change.before, change.after), strict=True):
             if job is not None:
                 shown.append(job)
-                labels.append(f"{mark:6} {change.job}")
+                labels.append(f"{name:{longest}} {change.job}")
     return timeline_rows(shown, timeline, width, labels)
 
 

@@ -38,10 +38,11 @@ _LONGER = 8
 _MOST_ADDED = 20
 # For how many changes a test that notices them is looked for.
 
-_BUILT_UPON = 4  # how many tests are tried as the one to build upon
 _ADDED_SHARE = 0.2
 # The share of the budget that is kept for that.
 
+_BUILT_UPON = 4
+# How many tests are tried as the one to build upon.
 
 _TRIES_SHARE = 0.5
 # The share of the budget that is kept for trying changes: two runs of each test tell what it touches.
