@@ -193,7 +193,7 @@ def test_laws_from_python_and_json_for_a_script(tmp_path: Path) -> None:
     code, said, _ = run(
         "check", LOGS / "friday.csv", "--columns", LOGS / "laws.toml", "--laws", f"{tmp_path / 'mine.py'}", "--json"
     )
-    assert (code, json.loads(said)) == (0, [{"law": "nothing_lost()", "holds": True, "breaches": []}])
+    assert (code, json.loads(said)) == (0, [{"law": "nothing_lost()", "holds": True, "judged": True, "breaches": []}])
     code, said, _ = run("check", LOGS / "friday.csv", "--columns", LOGS / "laws.toml", "--laws", f"{tmp_path / 'mine.py'}:FEW",
                         "--junit", tmp_path / "laws.xml")  # fmt: skip
     assert code == 1
