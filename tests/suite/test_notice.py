@@ -87,6 +87,27 @@ def test_a_suggested_test_passes_and_notices_the_change(pytester: pytest.Pyteste
     assert states(again)[one["text"]] == "noticed"
 
 
+def test_a_method_is_a_test_to_build_upon_as_well(pytester: pytest.Pytester) -> None:
+    tests = """
+class TestDesk:
+    def setup_method(self):
+        self.fares = []
+
+    def test_charge(self, rig):
+        kind = rig.job(lambda: self.fares.append(1), name="charge", retry=3)
+        rig.enqueue(kind.call())
+        rig.run_dry()
+        assert len(self.fares) == 1
+"""
+    result, told = asked(pytester, tests)
+    result.assert_outcomes(passed=1)
+    found = {one["text"]: one for one in told["changes"]}
+    added = found["charge: 1 attempt instead of 3"]["test_to_add"]
+    assert added.startswith("def test_charge_notices(self, rig):")
+    _, again = asked(pytester, tests + "\n" + "\n".join(f"    {line}" for line in added.splitlines()) + "\n")
+    assert states(again)["charge: 1 attempt instead of 3"] == "noticed"
+
+
 def test_a_least_share_and_exceptions(pytester: pytest.Pytester) -> None:
     result, _ = asked(pytester, CHARGE, "--ironclock-notice-min", "80")
     assert result.ret == pytest.ExitCode.TESTS_FAILED

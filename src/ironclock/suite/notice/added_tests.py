@@ -9,8 +9,9 @@ import ast
 import copy
 import inspect
 import textwrap
+import unittest
 from collections.abc import Iterator
-from types import FunctionType
+from types import FunctionType, MethodType
 from typing import Any
 
 import pytest
@@ -49,18 +50,26 @@ class AddedTest:
 
     def _body(self) -> ast.FunctionDef | None:
         """Return the tree of the test. None for one that cannot be built upon."""
-        function = getattr(self._item, "obj", None)
-        if not isinstance(function, FunctionType) or function.__closure__ is not None:
+        function = self._function()
+        if function is None or function.__closure__ is not None:
             return None
         node = ast.parse(textwrap.dedent(inspect.getsource(function))).body[0]
         if not isinstance(node, ast.FunctionDef) or "rig" not in [one.arg for one in node.args.args]:
             return None
         return node
 
+    def _function(self) -> FunctionType | None:
+        """Return the function of the test, also if it is a method. None for a test of another kind."""
+        held = getattr(self._item, "obj", None)
+        is_case = issubclass(getattr(self._item, "cls", None) or object, unittest.TestCase)
+        function = None if is_case else getattr(held, "__func__", held)
+        return function if isinstance(function, FunctionType) else None
+
     def _variants(self, test: ast.FunctionDef, change: Change) -> Iterator[ast.FunctionDef]:
         """Yield the test without its own assertions, with the lines that reach the place at one line or another."""
         kept = [one for one in test.body if not _asserts(one)]
-        known = self._item.obj.__globals__
+        function = self._function()
+        known = {} if function is None else function.__globals__
         needs = change.imports if change.imports.rpartition(" ")[2] not in known else ""
         reach = [node for line in (needs, *change.reach) for node in ast.parse(line).body]
         begins, moves = (
@@ -108,17 +117,19 @@ class AddedTest:
 
     def _run(self, function: ast.FunctionDef, change: Change | None, read: Any = None) -> Ran:
         self.runs += 1
-        item, real = self._item, self._item.obj
+        item, real, own = self._item, self._item.obj, self._function()
+        assert own is not None
         module = ast.fix_missing_locations(ast.Module([function], []))
-        space = dict(real.__globals__)
-        exec(compile(module, real.__code__.co_filename, "exec"), space)
-        item.obj = space[function.name]
+        space = dict(own.__globals__)
+        exec(compile(module, own.__code__.co_filename, "exec"), space)
+        is_method = isinstance(real, MethodType)
+        item.obj = MethodType(space[function.name], item.instance) if is_method else space[function.name]
         try:
             return self._trials.run(change, read)
         except (IronClockError, pytest.UsageError) as error:
             return Ran(error)
         finally:
-            item.obj = real
+            item.obj = None if is_method else real  # each run has an instance of its own
 
 
 def _with(function: ast.FunctionDef, *lines: str) -> ast.FunctionDef:
