@@ -423,6 +423,7 @@ class Card:
         """Charge a booking."""
 
 
+@pytest.mark.exhaustive
 def test_the_probe_searches_worker_loops(tmp_path: Path) -> None:
     """It finds that a worker that dies between the charge and its row charges twice."""
 

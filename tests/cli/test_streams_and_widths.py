@@ -103,7 +103,7 @@ def test_standard_output(evening: Path) -> None:
     assert not (Path.cwd() / "-").exists()
 
 
-@pytest.mark.parametrize("width", [40, 240])
+@pytest.mark.parametrize("width", [40, pytest.param(240, marks=pytest.mark.exhaustive)])
 def test_output_fits_the_screen(evening: Path, width: int) -> None:
     commands: list[list[object]] = [
         ["run", SCENARIO], ["run", SCENARIO, "--jobs", "5"], ["check", LOG, "--laws", LAWS], ["show", evening],

@@ -585,6 +585,7 @@ def stream_replies(client: Any, seed: int, sleep: Callable[[float], Any]) -> lis
     return found
 
 
+@pytest.mark.exhaustive
 def test_random_commands_on_a_stream_answer_as_the_server_does_in_real_time(server: Redis) -> None:
     address = f"redis://127.0.0.1:{server.port}/0"
     for seed in (21, 22):

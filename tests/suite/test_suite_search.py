@@ -573,6 +573,7 @@ def test_a_failed_fixture_leaves_no_rig_entered(pytester: pytest.Pytester) -> No
     assert "NameError" not in result.stdout.str()
 
 
+@pytest.mark.exhaustive
 def test_processes_share_the_work(desk: pytest.Pytester) -> None:
     pytest.importorskip("xdist")
     result = desk.runpytest_subprocess("--ironclock-search", "--ironclock-seams", "-n", "2")
