@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from ironclock.suite.budget import Budget, level
@@ -19,6 +19,7 @@ def test_an_equal_part_and_what_others_leave_over(budget: float, needs: list[flo
     assert level(budget, needs) == gets
 
 
+@example(135.0, [42.0, 5.0, 1.2889012889431637, 41.0, 0.1, 4.68191669340796, 40.97264060249963])
 @given(st.floats(1, 300), NEEDS)
 def test_a_budget_is_never_more_than_spent(budget: float, needs: list[float]) -> None:
     left = budget
