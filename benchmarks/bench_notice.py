@@ -6,44 +6,13 @@ import json
 import subprocess
 import sys
 import tempfile
-import time
 from pathlib import Path
 
-from bench_suite import SUITE
+from bench_suite import SUITE, TIMED, session
 from turns import in_turns, median, ratio, verdict
 from weak_tests import HEAD, WEAK, Weak
 
 TESTS = 25
-TIMED = """
-import json, os, time
-import pytest
-
-spent = {}
-
-@pytest.hookimpl(wrapper=True, tryfirst=True)
-def pytest_runtestloop():  # inside that of the plugin, which asks when all tests have run
-    began = time.perf_counter()
-    result = yield
-    spent["loop"] = time.perf_counter() - began
-    return result
-
-def pytest_unconfigure(config):
-    if not hasattr(config, "workerinput"):
-        with open(os.environ["SPENT"], "w") as file:
-            json.dump(spent, file)
-"""
-
-
-def session(folder: Path, *options: str) -> dict[str, float]:
-    """Run a suite in a process of its own; return what it spent, in seconds."""
-    began = time.perf_counter()
-    subprocess.run(
-        [sys.executable, "-m", "pytest", "-q", "-p", "timed", "-p", "no:cacheprovider", *options], cwd=folder,
-        env={"PYTHONPATH": str(folder), "SPENT": str(folder / "spent.json"), "PATH": "/usr/bin:/bin"},
-        stdout=subprocess.DEVNULL, check=False,
-    )  # fmt: skip
-    spent: dict[str, float] = json.loads((folder / "spent.json").read_text())
-    return {**spent, "whole": time.perf_counter() - began}
 
 
 def wrong_answers(weak: Weak, folder: Path) -> int:

@@ -58,6 +58,26 @@ def test_charge(rig, bank):
 """
 
 
+def _outbox(asserts: str) -> str:
+    return """
+@pytest.fixture
+def table(tmp_path):
+    connection = sqlite3.connect(tmp_path / "desk.db", isolation_level=None)
+    connection.execute("create table outbox (id integer primary key, job text, args text, due text, state text)")
+    yield connection
+    connection.close()
+
+COLUMNS = ic.Columns(name="job", args="args", due="due", state="state", waiting="new", done="done")
+
+def tell(to):
+    pass
+
+def test_relay(rig, table):
+    rig.outbox(table, table="outbox", columns=COLUMNS, handlers={"tell": tell})
+    table.execute("insert into outbox (job, args, state) values ('tell', '[\\"ada\\"]', 'new')")
+""" + asserts.lstrip("\n")
+
+
 WEAK = [
     Weak("a queue, a priority, a condition, a lease, chance", """
 def test_manifests(rig):
@@ -275,44 +295,14 @@ def test_letter(rig, mail):
     rig.run_dry()
     assert len(mail.sent) == 1
 """, {"mail.send: its answer is ignored": "noticed"}),
-    Weak("an outbox", """
-@pytest.fixture
-def table(tmp_path):
-    connection = sqlite3.connect(tmp_path / "desk.db", isolation_level=None)
-    connection.execute("create table outbox (id integer primary key, job text, args text, due text, state text)")
-    yield connection
-    connection.close()
-
-COLUMNS = ic.Columns(name="job", args="args", due="due", state="state", waiting="new", done="done")
-
-def tell(to):
-    pass
-
-def test_relay(rig, table):
-    rig.outbox(table, table="outbox", columns=COLUMNS, handlers={"tell": tell})
-    table.execute("insert into outbox (job, args, state) values ('tell', '[\\"ada\\"]', 'new')")
+    Weak("an outbox", _outbox("""
     rig.advance("1m")
     assert rig.jobs("tell")[0].state == "done"
-""", {"tell: its row in the outbox stays as it was": "unnoticed"}),
-    Weak("an outbox whose rows are looked at", """
-@pytest.fixture
-def table(tmp_path):
-    connection = sqlite3.connect(tmp_path / "desk.db", isolation_level=None)
-    connection.execute("create table outbox (id integer primary key, job text, args text, due text, state text)")
-    yield connection
-    connection.close()
-
-COLUMNS = ic.Columns(name="job", args="args", due="due", state="state", waiting="new", done="done")
-
-def tell(to):
-    pass
-
-def test_relay(rig, table):
-    rig.outbox(table, table="outbox", columns=COLUMNS, handlers={"tell": tell})
-    table.execute("insert into outbox (job, args, state) values ('tell', '[\\"ada\\"]', 'new')")
+"""), {"tell: its row in the outbox stays as it was": "unnoticed"}),
+    Weak("an outbox whose rows are looked at", _outbox("""
     rig.run_dry()
     assert table.execute("select state from outbox").fetchall() == [("done",)]
-""", {"tell: its row in the outbox stays as it was": "noticed"}),
+"""), {"tell: its row in the outbox stays as it was": "noticed"}),
     Weak("a shutdown", """
 def test_deploy(rig):
     job = rig.enqueue(rig.job(lambda: time.sleep(20), name="load").call())

@@ -258,18 +258,17 @@ class SuitePlugin:
             if self._payload_path is not None:
                 for rig in rigs:
                     self._contracts.read(rig)
-            if self._searches and report.passed and not hasattr(report, "wasxfail"):
+            if report.passed and not hasattr(report, "wasxfail"):
                 self._note_passed(item, call, rigs)
-            if self._notices and report.passed and not hasattr(report, "wasxfail"):
-                if hasattr(getattr(item, "obj", None), "hypothesis"):
-                    self._asked.left_out[item.nodeid] = "it draws its own examples"
-                else:
-                    self._to_ask.append(noticer.PassedTest(item, call.duration))
         return report
 
     def _note_passed(self, item: pytest.Item, call: pytest.CallInfo[None], rigs: list[Rig]) -> None:
         if hasattr(getattr(item, "obj", None), "hypothesis"):
             self._left_out[item.nodeid] = "it draws its own examples"
+            return
+        if self._notices:
+            self._to_ask.append(noticer.PassedTest(item, call.duration))
+        if not self._searches:
             return
         asked = laws_of(item, self._project_laws)
         if asked.none:
@@ -311,7 +310,7 @@ class SuitePlugin:
         folder = None if cache is None else Path(cache.mkdir("ironclock-notice"))
         asking = noticer.Noticer(self._budget, self._modules, folder, self._tell_noticed)
         try:
-            asking.run(self._to_ask, self._asked.left_out)
+            asking.run(self._to_ask, self._left_out)
         except InputError as error:
             raise pytest.UsageError(str(error)) from None
         finally:

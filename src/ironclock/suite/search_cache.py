@@ -74,6 +74,18 @@ class SearchedTest:
         return not self.left_out and self.tried >= self.fitting
 
 
+def file_of(folder: Path, test: str) -> Path:
+    """Return where what is known of a test is kept in a folder."""
+    return folder / f"{hashlib.sha256(test.encode()).hexdigest()[:24]}.json"
+
+
+def write_whole(path: Path, held: Any) -> None:
+    """Write JSON: the file is the old one or the new one, and never half of it. Raises `OSError`."""
+    part = path.with_suffix(f".{os.getpid()}.part")
+    part.write_text(json.dumps(held), encoding="utf-8")
+    part.replace(path)
+
+
 class SearchCache:
     """The files in one folder, one for each test.
 
@@ -85,15 +97,11 @@ class SearchCache:
         self._folder = folder
         self._warn = warn
 
-    def _path(self, test: str) -> Path:
-        assert self._folder is not None
-        return self._folder / f"{hashlib.sha256(test.encode()).hexdigest()[:24]}.json"
-
     def load(self, test: str, key: str) -> SearchedTest | None:
         """Return what was found for a test. None if nothing is kept for this key."""
         if self._folder is None:
             return None
-        path = self._path(test)
+        path = file_of(self._folder, test)
         try:
             text = path.read_text(encoding="utf-8")
         except FileNotFoundError:
@@ -118,11 +126,9 @@ class SearchCache:
         """Keep what was found for a test."""
         if self._folder is None:
             return
-        path = self._path(found.test)
-        part = path.with_suffix(f".{os.getpid()}.part")
+        path = file_of(self._folder, found.test)
         try:
-            part.write_text(json.dumps(asdict(found)), encoding="utf-8")
-            part.replace(path)
+            write_whole(path, asdict(found))
         except OSError as error:
             self._warn(f"the search of {found.test} cannot be kept in {path}: {error.strerror}")
 

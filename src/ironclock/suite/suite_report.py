@@ -71,10 +71,10 @@ def summary(searched: Sequence[SearchedTest], interrupted: bool) -> list[str]:
     runs, seconds = sum(one.runs for one in new), sum(one.seconds for one in new)
     shrinking = sum(one.shrinking for one in new)
     rate = f" ({(runs + shrinking) / seconds:,.0f} a second)" if seconds > 0.5 else ""
-    lines = [f"{_counted(len(new), 'test')} searched: {runs:,} runs and {shrinking:,} for shrinking{rate}"]
+    lines = [f"{counted(len(new), 'test')} searched: {runs:,} runs and {shrinking:,} for shrinking{rate}"]
     kept = len(done) - len(new)
     if kept:
-        lines.append(f"{_counted(kept, 'test')} not searched again: nothing about them has changed")
+        lines.append(f"{counted(kept, 'test')} not searched again: nothing about them has changed")
     fitting, tried = sum(one.fitting for one in done), sum(one.tried for one in done)
     lines.append(f"{tried:,} of {fitting:,} single faults that fit were tried")
     early = sum(one.ended_early for one in done)
@@ -93,14 +93,14 @@ def summary(searched: Sequence[SearchedTest], interrupted: bool) -> list[str]:
         lines += [f"{one.test}: {note}" for note in one.notes]
     left_out = [one for one in searched if one.left_out]
     if left_out:
-        lines.append(f"{_counted(len(left_out), 'test')} left out:")
+        lines.append(f"{counted(len(left_out), 'test')} left out:")
         lines += [f"  {one.test}: {one.left_out}" for one in left_out[:_LEFT_OUT]]
         if len(left_out) > _LEFT_OUT:
             lines.append(f"  and {len(left_out) - _LEFT_OUT} more")
     if interrupted:
         lines.append("the search was interrupted: what it found so far is above")
     groups = len(grouped(searched))
-    lines.append(f"{_counted(groups, 'law')} broken" if groups else "no law was broken")
+    lines.append(f"{counted(groups, 'law')} broken" if groups else "no law was broken")
     return lines
 
 
@@ -158,5 +158,6 @@ def report_payloads(terminal: Terminal, comparison: Comparison, path: Path, writ
     terminal.write_line(f"{path}: {written}")
 
 
-def _counted(count: int, what: str) -> str:
+def counted(count: int, what: str) -> str:
+    """Return a number of things in words: ``1 test``, ``2 tests``."""
     return f"{count:,} {what}{'s' * (count != 1)}"

@@ -16,7 +16,7 @@ from typing import Any
 
 import pytest
 
-from ...errors import IronClockError
+from ...errors import IronClockError, LooseEnds
 from ...rig import Rig
 from .change import Change
 from .trial import Ran, Trials
@@ -112,7 +112,7 @@ class AddedTest:
                     values.pop(look, None)
 
         ran = self._run(function, change, read)
-        own = ran.error is None or type(ran.error).__name__ == "LooseEnds"
+        own = ran.error is None or isinstance(ran.error, LooseEnds)
         return (ran if own else None), values
 
     def _run(self, function: ast.FunctionDef, change: Change | None, read: Any = None) -> Ran:

@@ -54,11 +54,6 @@ class CodeChange:
         self._slip = slip
 
     @property
-    def line(self) -> tuple[str, int]:
-        """The file and the line of the statement."""
-        return self._source.file, self._slip.line
-
-    @property
     def function(self) -> str:
         """The name of the function, as ``app.jobs.charge``."""
         return f"{self._source.name}.{self._slip.function}"
@@ -170,10 +165,11 @@ class Source:
                 function.__code__ = code
 
 
-def sources_of(names: Iterable[str]) -> list[Source]:
+def sources_of(names: Iterable[str], known: dict[str, Source]) -> list[Source]:
     """Return the sources of modules that are imported, and of the modules in their packages.
 
-    Parameters: `names` are those of ``[tool.ironclock] notice``.
+    Parameters: `names` are those of ``[tool.ironclock] notice``. `known` are the sources that were read, by module; new
+    ones are added.
     """
     modules = dict(sys.modules)
     found = []
@@ -181,7 +177,9 @@ def sources_of(names: Iterable[str]) -> list[Source]:
         for name, module in sorted(modules.items()):
             inside = name == given or name.startswith(f"{given}.")
             if inside and str(getattr(module, "__file__", "") or "").endswith(".py"):
-                found.append(Source(module))
+                if name not in known:
+                    known[name] = Source(module)
+                found.append(known[name])
     return found
 
 

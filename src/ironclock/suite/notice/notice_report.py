@@ -6,7 +6,7 @@ import textwrap
 from collections.abc import Iterator, Sequence
 from itertools import groupby
 
-from ..suite_report import Terminal
+from ..suite_report import Terminal, counted
 from .outcomes import Asked, Tried
 
 _NAME = 44
@@ -36,13 +36,13 @@ def notice_lines(asked: Asked, interrupted: bool = False) -> Iterator[str]:
         yield "no test was asked: none that has passed uses a rig"
         return
     for kind, of_kind in groupby(asked.ordered(), key=lambda one: one.kind):
-        counted: dict[str, list[Tried]] = {}
+        by_name: dict[str, list[Tried]] = {}
         for one in of_kind:
             if one.state in ("noticed", "unnoticed"):
-                counted.setdefault(one.name, []).append(one)
-        if counted:
+                by_name.setdefault(one.name, []).append(one)
+        if by_name:
             yield _HEADS[kind]
-        for name, changes in counted.items():
+        for name, changes in by_name.items():
             noticed = sum(one.state == "noticed" for one in changes)
             yield f"  {name:{_NAME}} {noticed} of {len(changes)} noticed"
             unnoticed = [one for one in changes if one.state == "unnoticed" and not one.reason]
@@ -74,20 +74,20 @@ def told(one: Tried, with_test: bool = True) -> Iterator[str]:
 def summary(asked: Asked, interrupted: bool = False) -> Iterator[str]:
     """Yield how far it came, in a few lines."""
     rate = f" in {asked.seconds:.1f} s" if asked.seconds else ""
-    yield f"{_counted(asked.tests, 'test')} asked: {asked.runs:,} runs{rate}"
+    yield f"{counted(asked.tests, 'test')} asked: {asked.runs:,} runs{rate}"
     if asked.kept:
-        yield f"{_counted(asked.kept, 'answer')} of an earlier session: nothing about them has changed"
+        yield f"{counted(asked.kept, 'answer')} of an earlier session: nothing about them has changed"
     same = sum(one.state == "the same" for one in asked.changes)
     if same:
-        yield f"{_counted(same, 'change')} made no difference at all, and do not count"
+        yield f"{counted(same, 'change')} made no difference at all, and do not count"
     left = sum(one.state == "not tried" for one in asked.changes)
     if left:
-        yield f"{_counted(left, 'change')} not tried: the budget was used up, or there is no such policy or code"
+        yield f"{counted(left, 'change')} not tried: the budget was used up, or there is no such policy or code"
     meant = [one for one in asked.changes if one.reason]
     if meant:
-        yield f"{_counted(len(meant), 'change')} not noticed, and meant so ([tool.ironclock] unnoticed)"
+        yield f"{counted(len(meant), 'change')} not noticed, and meant so ([tool.ironclock] unnoticed)"
     if asked.left_out:
-        yield f"{_counted(len(asked.left_out), 'test')} left out:"
+        yield f"{counted(len(asked.left_out), 'test')} left out:"
         yield from (f"  {test}: {why}" for test, why in list(asked.left_out.items())[:_LEFT_OUT])
         if len(asked.left_out) > _LEFT_OUT:
             yield f"  and {len(asked.left_out) - _LEFT_OUT} more"
@@ -96,8 +96,4 @@ def summary(asked: Asked, interrupted: bool = False) -> Iterator[str]:
     new = sum(one.is_new for one in asked.unnoticed)
     since = f", {new} of them new since the last run" if new else ""
     total = asked.noticed + len(asked.unnoticed)
-    yield f"{asked.noticed} of {_counted(total, 'change')} noticed: {asked.percent:.1f} %{since}"
-
-
-def _counted(count: int, what: str) -> str:
-    return f"{count:,} {what}{'s' * (count != 1)}"
+    yield f"{asked.noticed} of {counted(total, 'change')} noticed: {asked.percent:.1f} %{since}"

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import hashlib
 import json
-import os
 import warnings
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
@@ -22,6 +23,7 @@ from ...search.interrupts import interrupts
 from ...search.runs import leftovers_untold
 from ..budget import Budget
 from ..ran_code import ProjectModules, RanCode, own_files
+from ..search_cache import file_of, write_whole
 from .added_tests import AddedTest
 from .change import Change
 from .code_changes import CodeChange, Source, sources_of
@@ -98,6 +100,9 @@ class Noticer:
         self._tell = tell
         self._places: dict[tuple[str, str], _Place] = {}
         self._tests: list[_Test] = []
+        self._project = ProjectModules()
+        self._sources: dict[str, Source] = {}
+        self._of_code: dict[str, list[tuple[int, Change]]] = {}  # by file, the changes of each line
         self.asked = Asked()
         """What came of it."""
         self.interrupted = False
@@ -142,7 +147,7 @@ class Noticer:
             with RanCode() as ran:
                 first = trials.run(read=read)
             codes = ran.codes
-            sources = sources_of(self._modules)
+            sources = sources_of(self._modules, self._sources)
             with ExitStack() as stack:
                 for source in sources:
                     stack.enter_context(source.noting_lines(lines.add))
@@ -168,9 +173,16 @@ class Noticer:
         key = self._key(one.item, plain, codes)
         test = _Test(one, trials, plain, key, self._known(one.item, key))
         self._tests.append(test)
-        for change in (*changes.values(), *_of_code(sources, lines)):
+        for change in (*changes.values(), *self._of_lines(sources, lines)):
             place = self._places.setdefault((change.text, change.after), _Place(change))
             place.tests.append(test)
+
+    def _of_lines(self, sources: Iterable[Source], lines: set[tuple[str, int]]) -> Iterator[Change]:
+        """Yield the changes of statements that have run."""
+        for source in sources:
+            if source.file not in self._of_code:
+                self._of_code[source.file] = _of_source(source)
+            yield from (change for line, change in self._of_code[source.file] if (source.file, line) in lines)
 
     # --- trying -------------------------------------------------------------------------------------
 
@@ -269,18 +281,14 @@ class Noticer:
 
     def _key(self, item: pytest.Item, plain: Ran, codes: set[CodeType]) -> str:
         files = [str(item.path), *(code.co_filename for code in codes)]
-        held = own_files(), item.nodeid, plain.marks.tobytes(), ProjectModules().digest(files, codes)
+        held = own_files(), item.nodeid, plain.marks.tobytes(), self._project.digest(files, codes)
         return hashlib.sha256(repr(held).encode()).hexdigest()
-
-    def _path(self, test: str) -> Path:
-        assert self._folder is not None
-        return self._folder / f"{hashlib.sha256(test.encode()).hexdigest()[:24]}.json"
 
     def _known(self, item: pytest.Item, key: str) -> dict[str, tuple[str, str]]:
         if self._folder is None:
             return {}
         try:
-            held = json.loads(self._path(item.nodeid).read_text(encoding="utf-8"))
+            held = json.loads(file_of(self._folder, item.nodeid).read_text(encoding="utf-8"))
             if held["key"] != key:
                 return {}
             return {text: (str(how), str(why)) for text, (how, why) in held["answers"].items()}
@@ -288,15 +296,12 @@ class Noticer:
             return {}  # it is asked again, and the file is written anew
 
     def _keep_answers(self) -> None:
-        for test in self._tests if self._folder is not None else ():
-            path = self._path(test.name)
-            part = path.with_suffix(f".{os.getpid()}.part")
-            held = {"key": test.key, "answers": {**test.known, **test.answers}}
-            try:
-                part.write_text(json.dumps(held), encoding="utf-8")
-                part.replace(path)
-            except OSError:
-                return  # the next session asks again
+        if self._folder is None:
+            return
+        with contextlib.suppress(OSError):  # the next session asks again
+            for test in self._tests:
+                held = {"key": test.key, "answers": {**test.known, **test.answers}}
+                write_whole(file_of(self._folder, test.name), held)
 
 
 @contextmanager
@@ -308,19 +313,17 @@ def _without_warnings() -> Iterator[None]:
         gc.collect()
 
 
-def _of_code(sources: Iterable[Source], lines: set[tuple[str, int]]) -> list[Change]:
-    """Return the changes of statements that have run."""
-    found: list[Change] = []
-    for source in sources:
-        for slip in source.slips:
-            if (source.file, slip.line) in lines:
-                code = CodeChange(source, slip)
-                before, after = code.lines
-                words = slip.words
-                again = sum(one.name == code.function and one.words.startswith(words) for one in found)
-                if again:
-                    words = f"{words}, place {again + 1}"
-                found.append(Change("code", code.function, words, before, after, slip.weight, code=code))
+def _of_source(source: Source) -> list[tuple[int, Change]]:
+    """Return every change of a module with its line. Those with the same words in one function are numbered."""
+    found: list[tuple[int, Change]] = []
+    seen: Counter[tuple[str, str]] = Counter()
+    for slip in source.slips:
+        code = CodeChange(source, slip)
+        before, after = code.lines
+        seen[code.function, slip.words] += 1
+        number = seen[code.function, slip.words]
+        words = slip.words if number == 1 else f"{slip.words}, place {number}"
+        found.append((slip.line, Change("code", code.function, words, before, after, slip.weight, code=code)))
     return found
 
 

@@ -6,7 +6,7 @@ import datetime as dt
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
-from typing import Any
+from typing import Any, TypeVar
 
 from ...errors import PolicyError
 from ...foundation.durations import NS, spell, to_ns
@@ -21,6 +21,7 @@ from ...simulation.simulation import Simulation
 from ...simulation.world_change import Enqueued, Planned, WorldChange
 from .change import Change
 
+T = TypeVar("T")
 _MINUTE, _HOUR, _DAY = 60 * NS, 3_600 * NS, 86_400 * NS
 _UTC = dt.timezone.utc
 _OF_RETRY = ("attempts", "wait", "on", "never_on", "drop_on", "within", "budget")
@@ -60,6 +61,19 @@ def changes_of_world(rig: Rig) -> Iterator[Change]:
         )  # fmt: skip
     for effect in dict.fromkeys(one.name for one in simulation.effects):
         yield from _of_effect(simulation, effect)
+
+
+def _counted(name: str, to: Callable[[T], T]) -> tuple[Callable[[str, T], T], list[str]]:
+    """Return what changes the thing of this name alone, and a list that gets an entry each time."""
+    applied: list[str] = []
+
+    def changed(asked_name: str, asked: T) -> T:
+        if asked_name != name:
+            return asked
+        applied.append(name)
+        return to(asked)
+
+    return changed, applied
 
 
 # --- policies -----------------------------------------------------------------------------------------
@@ -223,14 +237,7 @@ def _of_enqueue(name: str, job_type: JobType[..., object], delay_ns: int) -> Ite
     def change(
         words: str, weight: int, before: str, after: str, to: Callable[[Enqueued], Enqueued], missing: str = ""
     ) -> Change:  # fmt: skip
-        applied: list[str] = []
-
-        def done(asked_name: str, asked: Enqueued) -> Enqueued:
-            if asked_name != name:
-                return asked
-            applied.append(name)
-            return to(asked)
-
+        done, applied = _counted(name, to)
         return Change(
             "job", name, words, before, after, weight, WorldChange(enqueue=done), missing=missing, applied=applied
         )
@@ -309,14 +316,7 @@ def _of_schedule(entry: Scheduled) -> Iterator[Change]:
     missing = "no test lets it fire" if not entry.runs else ""
 
     def change(words: str, weight: int, to: Callable[[Planned], Planned], after: str = "") -> Change:
-        applied: list[str] = []
-
-        def holds(asked_name: str, planned: Planned) -> Planned:
-            if asked_name != name:
-                return planned
-            applied.append(name)
-            return to(planned)
-
+        holds, applied = _counted(name, to)
         made = WorldChange(schedule=holds)
         return Change("schedule", name, words, told, after or words, weight, made, missing=missing, applied=applied)
 
