@@ -86,6 +86,9 @@ if TYPE_CHECKING:
     from .laws.law import BrokenLaw as BrokenLaw
     from .laws.law import World as World
     from .laws.log_check import check_log as check_log
+    from .rehearsal.rehearsal import Rehearsal as Rehearsal
+    from .rehearsal.rehearsal import rehearse as rehearse
+    from .rehearsal.rehearsed import Rehearsed as Rehearsed
     from .rig import Rig as Rig
     from .scenario.scenario import Scenario as Scenario
     from .schedules.cron import cron as cron
@@ -150,6 +153,8 @@ _HOMES = {
     "forecasting.forecast": "Forecast",
     "forecasting.forecast_function": "forecast",
     "forecasting.storms": "storm_load",
+    "rehearsal.rehearsal": "Rehearsal rehearse",
+    "rehearsal.rehearsed": "Rehearsed",
     "foundation.durations": "Duration",
     "foundation.instants": "Instant",
     "history.comparison": "Comparison compare",

@@ -7,7 +7,6 @@ import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import wraps
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -15,7 +14,7 @@ import click
 import ironclock as ic
 
 from ..foundation.example_files import example
-from ..history.saved_files import FORMAT
+from ..history.saved_files import is_saved
 from . import given_files
 from .output import write
 from .progress_line import Meter, Waiting
@@ -69,7 +68,7 @@ class LogOptions:
         what = given_files.with_names(f"reading {' and '.join(given)}") if self.query is None else "asking the database"
         torn: list[str] = []
         guessed: dict[str, str] = {}
-        if self.query is None and len(given) == 1 and _is_saved(given[0]):
+        if self.query is None and len(given) == 1 and is_saved(given[0]):
             with Waiting(what):
                 found = check_history(lambda: ic.History.load(given[0], torn), laws)
         else:
@@ -160,11 +159,3 @@ def _as_toml(zone: str, columns: dict[str, str], outcomes: dict[str, str]) -> st
     tomllib.loads(text)
     return text
 
-
-def _is_saved(path: str) -> bool:
-    try:
-        with Path(path).open(encoding="utf-8") as file:
-            head = file.readline(4096)
-    except (OSError, UnicodeDecodeError):
-        return path.endswith(".jsonl")
-    return f'"{FORMAT}"' in head or (path.endswith(".jsonl") and not head.strip().startswith("{"))

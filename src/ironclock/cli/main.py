@@ -19,7 +19,7 @@ import ironclock as ic
 _CONTEXT = {"help_option_names": ["-h", "--help"]}
 _COMMANDS = (
     "check", "compare", "completion", "demo", "estimate", "export", "forecast", "init", "lint", "mistakes", "probe",
-    "run", "show", "when",
+    "rehearse", "run", "show", "when",
 )  # fmt: skip
 """Each command is in a module of its name. It is imported only if it is used, so each one answers at once."""
 

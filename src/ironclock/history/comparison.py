@@ -95,19 +95,30 @@ def compare(before: History, after: History, *, names: tuple[str, str] | None = 
     # If the two runs begin at different instants, the time since the begin is compared.
     shift = began[0] - began[1]
     pairs = _pairs(old, new, shift)
-    changes = []
-    for name, first, second in pairs:
-        what = tuple(_changes(first, second, shift, *_in_words(names)))
-        if what:
-            changes.append(Change(name, first, second, what))
-    changes.sort(key=lambda change: _rank(change, shift))
-    done_before, done_after = _effects(before), _effects(after)
+    changes = changes_of(pairs, names, shift)
+    done_before, done_after = effects_of(before), effects_of(after)
     effects = tuple(
         (name, done_before.get(name, 0), done_after.get(name, 0))
         for name in dict.fromkeys([*done_before, *done_after])
         if done_before.get(name, 0) != done_after.get(name, 0)
     )
     return Comparison(tuple(changes), effects, tuple(_totals(old, new)), len(pairs), names)
+
+
+Pair = tuple[str, JobRecord | None, JobRecord | None]
+"""What a job is called, and what became of it in each of two histories. None: it is not in that one."""
+
+
+def changes_of(pairs: Iterable[Pair], names: tuple[str, str] | None, shift: int = 0) -> list[Change]:
+    """Return the jobs that differ, the worst first. Parameters: `names` as in `compare`; `shift` is by how many
+    nanoseconds the second history began earlier."""
+    changes = []
+    for label, first, second in pairs:
+        what = tuple(_changes(first, second, shift, *_in_words(names)))
+        if what:
+            changes.append(Change(label, first, second, what))
+    changes.sort(key=lambda change: _rank(change, shift))
+    return changes
 
 
 def _in_words(names: tuple[str, str] | None) -> tuple[str, str]:
@@ -128,9 +139,7 @@ def _rank(change: Change, shift: int) -> tuple[int, int]:
     return 3, first.closed_ns - second.closed_ns - shift
 
 
-def _pairs(
-    old: list[JobRecord], new: list[JobRecord], shift: int
-) -> list[tuple[str, JobRecord | None, JobRecord | None]]:  # fmt: skip
+def _pairs(old: list[JobRecord], new: list[JobRecord], shift: int) -> list[Pair]:
     def keyed(found: Iterable[JobRecord]) -> dict[tuple[str, str, int], JobRecord]:
         seen: dict[tuple[str, str], int] = {}
         made = {}
@@ -151,7 +160,7 @@ def _pairs(
         if key not in second and (others := rest.get((job.name, job.enqueued_ns))):
             became[key] = others.pop(0)
     taken = set(became.values())
-    made: list[tuple[str, JobRecord | None, JobRecord | None]] = []
+    made: list[Pair] = []
     for key in dict.fromkeys([*first, *second]):
         if key in taken:
             continue
@@ -204,7 +213,8 @@ def _later(ns: int) -> str:
     return f"{spell(shown)} {'later' if ns > 0 else 'earlier'}"
 
 
-def _effects(history: History) -> dict[str, int]:
+def effects_of(history: History) -> dict[str, int]:
+    """Return how often each effect of a history was done, by its name, its key and how it ended."""
     made: dict[str, int] = {}
     for entry in history:
         if entry.what == "effect":

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any, Protocol, overload
 from ..foundation.instants import InstantTexts, Timeline
 from . import saved_files
 from .entries import Entry
-from .loaded_entries import ListedEntries, LoadedEntries, Step
+from .loaded_entries import ListedEntries, LoadedEntries, LogJobRow, Step
 from .records import Record, RecordedJob, data_of, plain
 
 if TYPE_CHECKING:
@@ -174,6 +174,10 @@ class History(Sequence[Entry]):
         Parameters: `entry` returns an entry by its index.
         """
         return None if self._loaded is None else self._loaded.jobs_in_columns(entry)
+
+    def job_rows(self) -> Iterator[LogJobRow] | None:
+        """Return the jobs of a log in columns without making their records, which is faster. None for others."""
+        return None if self._loaded is None else self._loaded.job_rows()
 
     def effect_names(self) -> set[str]:
         """Return the names of the effects, also of those that failed."""

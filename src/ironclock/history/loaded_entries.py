@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from .entries import Entry
 from .records import ENDED, THEN_WORDS
@@ -11,6 +11,35 @@ from .records import ENDED, THEN_WORDS
 Step = tuple[int, int, str, str, str, int, int]
 """What happened to a job: the index of the entry, its nanoseconds, what happened, the job's id and type, the attempt,
 and `Record.then`."""
+
+
+class LogAttemptRow(NamedTuple):
+    """One attempt of a log. Instants are nanoseconds since the epoch."""
+
+    number: int
+    started_ns: int
+    ended_ns: int | None
+    outcome: str
+    error: str
+    worker: str
+    then: int
+    effect: str
+    """The effect that it has done. Empty: none."""
+    key: str
+
+
+class LogJobRow(NamedTuple):
+    """One job of a log. Instants are nanoseconds since the epoch."""
+
+    id: str
+    name: str
+    queue: str
+    args: str
+    key: str
+    enqueued_ns: int
+    due_ns: int
+    state: str
+    attempts: list[LogAttemptRow]
 
 
 class LoadedEntries(Protocol):
@@ -48,6 +77,9 @@ class LoadedEntries(Protocol):
 
         Parameters: `entry` returns an entry by its index.
         """
+
+    def job_rows(self) -> Iterator[LogJobRow] | None:
+        """Return the jobs without making their records. None if only records tell of them."""
 
     def keys_of(self, effect: str, doubled: bool) -> list[tuple[int, Any]]:
         """Return the index and the key of each effect of a name that was done.
@@ -108,6 +140,10 @@ class ListedEntries:
     def effect_names(self) -> set[str]:
         """Return the names of the effects."""
         return {str(entry.data.get("effect")) for entry in self._entries if entry.what == "effect"}
+
+    def job_rows(self) -> None:
+        """Return None: the jobs are read from the entries."""
+        return
 
     def jobs_in_columns(self, entry: Callable[[int], Entry]) -> None:
         """Return None: they are not in columns."""

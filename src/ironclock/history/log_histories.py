@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable, Mapping, Sequence
 from importlib.util import find_spec
 from os import PathLike, fspath
@@ -98,6 +99,13 @@ def places_of(path: str | PathLike[str] | Sequence[str | PathLike[str]], query: 
 def has_arrow() -> bool:
     """Return True if logs can be read in columns."""
     return all(find_spec(name) is not None for name in ("numpy", "pyarrow"))
+
+
+def give_back_memory() -> None:
+    """Give back the memory that logs in columns have used, and need no more."""
+    arrow = sys.modules.get("pyarrow")
+    if arrow is not None:
+        arrow.default_memory_pool().release_unused()
 
 
 def history_of(rows: Iterable[Row], zone: str) -> History:

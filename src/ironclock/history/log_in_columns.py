@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 from ..foundation.instants import InstantTexts, Timeline
 from .entries import Entry
 from .job_records import JobRecord, records_from
-from .loaded_entries import Step
+from .loaded_entries import LogAttemptRow, LogJobRow, Step
 from .log_batches import NONE, Ints, numbers
 from .log_rows import OF_AN_INSTANT, ORDER, OUTCOME_CODES
 from .records import DEAD
@@ -32,6 +32,8 @@ _RANKS = np.array([ORDER[what] for what in ("enqueued", "started", "effect", "do
 """By a kind, its place among entries with the same instant."""
 _WORDS = ("done", "failed", "timed-out", "crashed", "failed")
 _FOREVER = (1 << 63) - 1
+_FEW_CELLS = 1_000
+"""From how many cells on a whole column is faster to read than cell by cell."""
 
 
 class LogColumns:
@@ -68,6 +70,7 @@ class LogColumns:
         due = self._numbers("due")[self.begin]
         self.due = np.maximum(np.where(due == NONE, self.enqueued, due), self.enqueued)
         self._coded: dict[str, tuple[Ints, list[str]]] = {}
+        self._asked: dict[str, int] = {}
 
     # --- columns ------------------------------------------------------------------------------------
 
@@ -84,7 +87,12 @@ class LogColumns:
 
     def text(self, column: str, row: int) -> str:
         """Return the text of a cell; empty if nothing is there."""
-        return self._table[column][int(self._at[row])].as_py() or ""
+        asked = self._asked[column] = self._asked.get(column, 0) + 1
+        if asked < _FEW_CELLS:
+            return self._table[column][int(self._at[row])].as_py() or ""
+        codes, texts = self.coded(column)
+        code = int(codes[row])
+        return texts[code] if code >= 0 else ""
 
     @cached_property
     def next_started(self) -> Ints:
@@ -319,6 +327,45 @@ class LogColumns:
     def jobs_in_columns(self, entry: Callable[[int], Entry]) -> LogJobs:
         """Return the jobs in the order in which they were enqueued. `entry` returns an entry by its index."""
         return LogJobs(self, np.argsort(self.enqueued, kind="stable"), entry, {})
+
+    def job_rows(self) -> Iterator[LogJobRow] | None:
+        """Return the jobs in the order in which they were enqueued, without making their records. None if only records
+        tell the state of some of them."""
+        return None if self.odd.any() else self._job_rows()
+
+    def _job_rows(self) -> Iterator[LogJobRow]:
+        texts = {name: self._listed(name) for name in ("job", "name", "queue", "args", "key", "worker", "error")}
+        effects, effect_names = self.effects[0].tolist(), self.effects[1]
+        begin, count, due = self.begin.tolist(), self.count.tolist(), self.due.tolist()
+        started, ended, thens = self.started.tolist(), self.ended.tolist(), self.thens.tolist()
+        words = np.array(_WORDS)[self.outcome].tolist()
+        ends_done, closing = self.is_done.tolist(), self.closing.tolist()
+        for job in np.argsort(self.enqueued, kind="stable").tolist():
+            first = begin[job]
+            attempts = []
+            for number in range(1, count[job] + 1):
+                row = first + number - 1
+                is_over = ended[row] != NONE
+                effect = "" if effects[row] < 0 else effect_names[effects[row]]
+                attempts.append(LogAttemptRow(
+                    number, started[row], ended[row] if is_over else None, words[row] if is_over else "running",
+                    texts["error"][row], texts["worker"][row] or "?", thens[row] if is_over else 0, effect,
+                    texts["key"][row],
+                ))  # fmt: skip
+            if closing[job] >= 0:
+                state = "done" if ends_done[job] else "dead"
+            else:
+                state = "running" if attempts[-1].ended_ns is None else "ready"
+            yield LogJobRow(
+                texts["job"][first], texts["name"][first], texts["queue"][first], texts["args"][first],
+                texts["key"][first], int(self.enqueued[job]), due[job], state, attempts,
+            )  # fmt: skip
+
+    def _listed(self, column: str) -> list[str]:
+        """Return the texts of a column by row; empty if nothing is there."""
+        codes, texts = self.coded(column)
+        texts = [*texts, ""]  # the code -1
+        return [texts[code] for code in codes.tolist()]
 
     def place(self, job: int) -> tuple[int, int, int]:
         """Return the place of a job in the log: when it was enqueued, and the file and line of its first row."""

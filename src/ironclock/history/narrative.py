@@ -81,6 +81,11 @@ def proof_lines(entries: Iterable[Entry], timeline: Timeline) -> list[str]:
     return list(_lines(entries, timeline, named=True))
 
 
+def story_lines(entries: Iterable[Entry], timeline: Timeline) -> list[str]:
+    """Return entries of one job in words, each day once and then the times."""
+    return list(_lines(entries, timeline, named=False))
+
+
 def _lines(entries: Iterable[Entry], timeline: Timeline, *, named: bool) -> Iterable[str]:
     day = ""
     for entry in entries:

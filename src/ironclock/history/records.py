@@ -27,6 +27,7 @@ class RecordedJob(Protocol):
     queue: str
     args: tuple[Any, ...]
     key: Any
+    priority: int
 
     @property
     def id(self) -> str: ...
@@ -84,6 +85,8 @@ def data_of(record: Record, timeline: Timeline | InstantTexts) -> dict[str, Any]
             del data["kwargs"]
         if job.key is not None:
             data["key"] = plain(job.key)
+        if job.priority:
+            data["priority"] = job.priority
         if job.enqueued_by is not None:
             data["by"] = f"{job.enqueued_by[0].id}/{job.enqueued_by[1]}"
     elif what in ENDED_WITH_ERROR:

@@ -6,7 +6,7 @@ import json
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator
-from os import PathLike
+from os import PathLike, fspath
 from typing import Any, TypeAlias
 
 from ..errors import HistoryError, InstantError, IronClockError
@@ -240,3 +240,14 @@ class _Entries:
 
     def _wrong(self, number: int, name: str, value: Any, advice: str) -> HistoryError:
         return HistoryError(f"{self._name}:{number}: {name} is {value!r}; {advice}")
+
+
+def is_saved(path: str | PathLike[str]) -> bool:
+    """Return True if a file is a saved history, or can only be meant as one."""
+    name = fspath(path)
+    try:
+        with open(name, encoding="utf-8") as file:
+            head = file.readline(4096)
+    except (OSError, UnicodeDecodeError):
+        return name.endswith(".jsonl")
+    return f'"{FORMAT}"' in head or (name.endswith(".jsonl") and not head.strip().startswith("{"))

@@ -48,9 +48,14 @@ def _page(history: History, title: str, laws: str) -> str:
     if len(history) <= _SMALL:  # for a longer history the digest takes longer than everything else
         summary += f"; digest {history.digest()[:16]}"
     return _part("page.html") % {
-        "title": html.escape(title), "summary": html.escape(summary), "css": _part("page.css"), "js": _part("page.js"),
+        "title": html.escape(title), "summary": html.escape(summary), "css": style(), "js": _part("page.js"),
         "laws": laws, "data": _script(_data(found, history.timeline)),
     }  # fmt: skip
+
+
+def style() -> str:
+    """Return the style sheet of our pages."""
+    return _part("page.css")
 
 
 def _part(name: str) -> str:

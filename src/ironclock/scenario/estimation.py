@@ -13,8 +13,9 @@ from math import ceil, exp, log
 from ..errors import InputError
 from ..foundation.durations import NS, spell
 from ..history.history import History
-from ..history.job_records import AttemptRecord, JobRecord, job_records
+from ..history.job_records import JobRecord, job_records
 from .arrivals import DAYS
+from .seen_workers import SeenAttempt, pools_in
 
 _MEASURED = 21
 """How many quantiles represent the measured durations."""
@@ -66,36 +67,16 @@ def estimate(history: History, title: str = "Estimated from a log") -> str:
 
 
 def _workers(found: list[JobRecord], hours: float) -> Iterator[str]:
-    """Return the worker pools: workers that take jobs of the same queues are one pool."""
-    queues_of: dict[str, set[str]] = {}
-    for job in found:
-        for one in job.attempts:
-            queues_of.setdefault(one.worker, set()).add(job.queue)
-    pools: list[tuple[set[str], set[str]]] = []  # the workers and the queues of each
-    for worker, queues in queues_of.items():
-        alike = [pool for pool in pools if pool[1] & queues]
-        pools = [pool for pool in pools if not pool[1] & queues]
-        pools.append((set().union({worker}, *(p[0] for p in alike)), set().union(queues, *(p[1] for p in alike))))
-    for workers, queues in sorted(pools, key=lambda pool: sorted(pool[1])):
-        runs = [(a.started_ns, a.ended_ns) for job in found if job.queue in queues for a in job.attempts]
-        ended = [(since, until) for since, until in runs if until is not None]
-        most, busy = _at_once(ended), sum(until - since for since, until in ended) / (hours * 3600 * NS)
-        # Many names for few workers: each process had a new one.
-        count = len(workers) if len(workers) <= max(2 * most, 4) and workers != {"?"} else max(1, most)
-        yield f"# {len(workers):,} workers were seen, at most {most:,} ran at once, and the work needs {busy:.2g}."
+    """Return the worker pools."""
+    pools = pools_in(found)
+    for pool in pools:
+        busy = pool.busy_ns / (hours * 3600 * NS)
+        seen = len(pool.workers)
+        yield f"# {seen:,} workers were seen, at most {pool.most:,} ran at once, and the work needs {busy:.2g}."
         yield "[workers]" if len(pools) == 1 else "[[workers]]"
-        yield f"count = {max(1, count)}"
+        yield f"count = {max(1, pool.places)}"
         if len(pools) > 1:
-            yield f"queues = {json.dumps(sorted(queues), ensure_ascii=False)}"
-
-
-def _at_once(runs: list[tuple[int, int]]) -> int:
-    """Return how many spans there are at once at most."""
-    most = now = 0
-    for _, step in sorted([(since, 1) for since, _ in runs] + [(until, -1) for _, until in runs]):
-        now += step
-        most = max(most, now)
-    return most
+            yield f"queues = {json.dumps(pool.queues, ensure_ascii=False)}"
 
 
 @dataclass(frozen=True)
@@ -104,10 +85,10 @@ class SeenOutage:
 
     since_ns: int
     until_ns: int
-    attempts: tuple[AttemptRecord, ...]
+    attempts: tuple[SeenAttempt, ...]
 
 
-def outages_in(attempts: Sequence[AttemptRecord]) -> list[SeenOutage]:
+def outages_in(attempts: Sequence[SeenAttempt]) -> list[SeenOutage]:
     """Return the spans in which nearly all attempts failed, that cannot be chance.
 
     Each failure counts for an outage and each success against it, by the logarithm of how likely it is in an outage
@@ -163,7 +144,7 @@ def _outage(name: str, outage: SeenOutage, history: History) -> Iterator[str]:
     yield f"takes = {json.dumps(spell(_rounded(took[len(took) // 2])))}"
 
 
-def _usual_error(bad: Sequence[AttemptRecord]) -> str:
+def _usual_error(bad: Sequence[SeenAttempt]) -> str:
     errors: dict[str, int] = {}
     for one in bad:
         errors[one.error] = errors.get(one.error, 0) + 1

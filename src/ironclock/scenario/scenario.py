@@ -166,7 +166,8 @@ class Scenario:
         try:
             with rig:
                 world.begin()
-                _advance(rig, world.last if world.length_ns is None else world.start + world.length_ns, progress)
+                until = world.last if world.length_ns is None else world.start + world.length_ns
+                advance_in_steps(rig, until, progress)
                 if world.length_ns is None:
                     rig.run_dry()
         except JobsLeftOpen as error:
@@ -184,7 +185,7 @@ class Scenario:
         return f"<scenario {self.name}: {len(self._source.tables['jobs'])} jobs>"
 
 
-def _advance(rig: Rig, until: int, progress: Callable[[float], None] | None) -> None:
+def advance_in_steps(rig: Rig, until: int, progress: Callable[[float], None] | None) -> None:
     """Advance to an instant, in steps if somebody wants to know the progress. The steps change nothing else."""
     timeline = rig.history.timeline
     start = timeline.ns(rig.now)

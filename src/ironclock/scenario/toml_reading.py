@@ -20,28 +20,31 @@ _SHOWN = 8
 
 
 class Source:
-    """The tables of a scenario, with the place of each key in the file."""
+    """The tables of a scenario, with the place of each key in the file.
 
-    def __init__(self, name: str, text: str) -> None:
+    Parameters: `form` is the JSON Schema of the file. Default None: that of scenarios.
+    """
+
+    def __init__(self, name: str, text: str, form: dict[str, Any] | None = None) -> None:
         self.name = name
         try:
             self.tables: dict[str, Any] = tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
             raise ScenarioError(f"{name}: the file is not TOML: {error}") from None
         self._places = places(text)
-        problems = list(_problems(self.tables, self.where))
+        problems = list(_problems(self.tables, self.where, schema() if form is None else form))
         if problems:
             more = f"\n... and {len(problems) - _SHOWN} more" if len(problems) > _SHOWN else ""
             raise ScenarioError("\n".join(problems[:_SHOWN]) + more)
 
     @classmethod
-    def read(cls, path: str) -> Source:
-        """Read a file. Raises `ScenarioError` if it cannot be used."""
+    def read(cls, path: str, form: dict[str, Any] | None = None) -> Source:
+        """Read a file. Parameters: `form` as in the class. Raises `ScenarioError` if it cannot be used."""
         try:
             text = File(path).read_text(encoding="utf-8")
         except (OSError, UnicodeDecodeError) as error:
             raise ScenarioError(f"cannot read {path}: {error}") from None
-        return cls(path, text)
+        return cls(path, text, form)
 
     def but(self, tables: dict[str, Any]) -> Source:
         """Return the same source with other tables."""
@@ -116,10 +119,12 @@ def schema() -> dict[str, Any]:
     return found
 
 
-def _problems(tables: dict[str, Any], where: Callable[[Iterable[str | int]], str]) -> Iterator[str]:
+def _problems(
+    tables: dict[str, Any], where: Callable[[Iterable[str | int]], str], form: dict[str, Any]
+) -> Iterator[str]:  # fmt: skip
     from jsonschema import Draft202012Validator
 
-    validator = Draft202012Validator(schema())
+    validator = Draft202012Validator(form)
     for error in sorted(validator.iter_errors(_for_json(tables)), key=lambda e: [str(k) for k in e.absolute_path]):
         yield from _told(_deepest(error), where)
 

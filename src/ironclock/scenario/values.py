@@ -22,11 +22,14 @@ from ..simulation.retry import Retry, exponential, fixed, linear
 _KINDS = ("cron", "every", "every_after", "once", "rrule")
 
 
-def callable_of(name: str, folders: Sequence[str] = ()) -> Callable[..., Any]:
-    """Return the callable that ``package.module:function`` names. Modules are searched in these folders as well.
+def callable_of(name: str | Callable[..., Any], folders: Sequence[str] = ()) -> Callable[..., Any]:
+    """Return the callable that ``package.module:function`` names, or that is given itself. Modules are searched in
+    these folders as well.
 
     Raises `InputError`, which says which part of the name is wrong.
     """
+    if not isinstance(name, str):
+        return name
     for folder in folders:
         if folder not in sys.path:
             sys.path.insert(0, folder)
@@ -91,8 +94,10 @@ def _types(given: Sequence[str], folders: Sequence[str]) -> tuple[type[BaseExcep
     return tuple(one if isinstance(one, type) else type(one) for one in made)
 
 
-def retry_of(table: dict[str, Any], folders: Sequence[str] = ()) -> Retry:
-    """Return the retry of a table."""
+def retry_of(table: dict[str, Any] | Retry, folders: Sequence[str] = ()) -> Retry:
+    """Return the retry of a table, or one that is given itself."""
+    if isinstance(table, Retry):
+        return table
     more = {key: _types(table[key], folders) for key in ("on", "never_on", "drop_on") if key in table}
     wait = table.get("wait", 0)
     if isinstance(wait, dict):

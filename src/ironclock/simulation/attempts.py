@@ -305,7 +305,10 @@ class Attempts:
         pool = attempt.pool
         if attempt.tracked:
             self.delivery.ended(attempt)
-        if pool.lets_go:
+        rest = 0 if pool.rests is None else pool.rests.after(attempt)
+        if rest:
+            self._loop.schedule(self._loop.now + rest, 0, self._worker_is_back, attempt)
+        elif pool.lets_go:
             pool.release(attempt.worker)
         else:
             pool.free.append(attempt.worker)

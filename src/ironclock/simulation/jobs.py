@@ -53,6 +53,13 @@ class JobHome(Protocol):
         """Return what happened to a job, in words."""
 
 
+class Rests(Protocol):
+    """How long a worker takes no other job after an attempt."""
+
+    def after(self, attempt: LiveAttempt) -> int:
+        """Return that time in nanoseconds. Parameters: `attempt` has ended."""
+
+
 class WorkerPool(Protocol):
     """What an attempt asks of the workers among which its own is."""
 
@@ -61,6 +68,7 @@ class WorkerPool(Protocol):
     waiting: int
     free: list[str]
     lets_go: int
+    rests: Rests | None
 
     def release(self, worker: str) -> None:
         """Let a worker that has ended its job take another one."""

@@ -7,7 +7,7 @@ from heapq import heappop, heappush
 from typing import NamedTuple
 
 from ..errors import PolicyError, RigStateError, nearest
-from .jobs import LiveJob
+from .jobs import LiveJob, Rests
 
 
 class Waiting(NamedTuple):
@@ -68,8 +68,8 @@ class Pool:
     """
 
     __slots__ = (
-        "_away", "free", "gate", "lets_go", "queues", "second_deliveries", "serves_all", "size", "skew_ns", "stopped",
-        "waiting", "weighted",
+        "_away", "free", "gate", "lets_go", "queues", "rests", "second_deliveries", "serves_all", "size", "skew_ns",
+        "stopped", "waiting", "weighted",
     )  # fmt: skip
 
     def __init__(self, size: int, queues: Mapping[str, int] | Iterable[str] | None = None, skew_ns: int = 0) -> None:
@@ -83,6 +83,8 @@ class Pool:
         self.stopped = False
         self.gate: Callable[[Waiting], bool] | None = None
         """Answers if a waiting job can start. If it answers no, it keeps the job."""
+        self.rests: Rests | None = None
+        """Says how long a worker takes no other job after an attempt. None: it takes one at once."""
         self.second_deliveries: Mapping[int, int] = {}
         """By job number, how many more deliveries of the same message wait."""
         self.waiting = 0

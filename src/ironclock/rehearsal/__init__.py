@@ -1,0 +1,1 @@
+"""Rehearsal: what happened once, as a log tells it, with other policies, workers, schedules or code."""
