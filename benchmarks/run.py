@@ -20,6 +20,7 @@ import bench_kept
 import bench_logs
 import bench_notice
 import bench_probe
+import bench_rehearsal
 import bench_report
 import bench_schedules
 import bench_services
@@ -42,6 +43,7 @@ PARTS = {
     "import": bench_import.main,
     "report": bench_report.main,
     "logs": bench_logs.main,
+    "rehearsal": bench_rehearsal.main,
     "forecast": bench_forecast.main,
     "forecast_accuracy": bench_forecast_accuracy.main,
 }

@@ -84,10 +84,11 @@ page() { # NAME FILE OPTIONS...: a page in a headless browser
         --user-data-dir="$work/chromium" --screenshot="$out/$1.png" "${@:3}" "$(case "$2" in http*) echo "$2";; *) echo "file://$PWD/$2";; esac)" >/dev/null 2>&1
 }
 page page outage.html
+"$bin/ironclock" rehearse examples/rehearsal/friday.csv --policies examples/rehearsal/brisk.toml --html rehearsal.html >/dev/null
+page rehearse rehearsal.html --window-size=1280,1000
 root=$(dirname "$(dirname "$out")")
 (cd "$root" && "$bin/mkdocs" build --quiet --site-dir "$work/site")
 "$bin/python" -m http.server --bind 127.0.0.1 --directory "$work/site" 8097 >/dev/null 2>&1 & server=$!
 sleep 1
-page site-home http://127.0.0.1:8097/index.html
 page site-guide http://127.0.0.1:8097/guides/job-table.html
 kill $server

@@ -63,6 +63,8 @@ PAGES = (
     Page("scenarios", "Scenarios and forecasts", "Worlds in a file, and many days of them.",
          "Scenario scenario.scenario:Ran scenario.expectations:Outcome forecast Forecast advise Advice "
          "forecasting.advice:Tried forecasting.advice:Kept storm_load"),
+    Page("rehearsals", "Rehearsals", "A log of a real run, once more, with other policies or code.",
+         "rehearse Rehearsal Rehearsed"),
     Page("probe", "The probe", "The search for the failure that breaks a law.",
          "probe Findings Finding Coverage Progress"),
     Page("laws", "Laws", "Statements over a history that must hold: `rig.check(ic.laws.once_per_key(\"charge\"))`."),

@@ -15,6 +15,7 @@ from typing import Any
 
 import click
 import pytest
+from click.testing import CliRunner
 
 import ironclock as ic
 from ironclock import pytest_plugin
@@ -148,6 +149,19 @@ def test_the_page_on_suites(pytester: pytest.Pytester) -> None:
     assert "1 law broken" in searched.stdout.str()
     covered = pytester.runpytest_subprocess("examples/suite", "--ironclock-seams", "-p", "no:cacheprovider")
     assert table in covered.stdout.str()
+
+
+def test_the_page_on_rehearsals(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(ROOT)
+    (report,) = blocks("docs/rehearse.md", "text")
+    command, with_code = blocks("docs/rehearse.md", "bash")
+    assert CliRunner().invoke(main, shlex.split(command)[1:]).stdout.startswith(report)
+    assert "18 effects are done twice" in CliRunner().invoke(main, shlex.split(with_code)[1:]).stdout
+    (toml,) = blocks("docs/rehearse.md", "toml")
+    (tmp_path / "calm.toml").write_text(toml, encoding="utf-8")
+    python, _ = blocks("docs/rehearse.md", "python")
+    exec(python, {})
+    assert not ic.rehearse("examples/rehearsal/friday.csv", policies=tmp_path / "calm.toml").failing(["dead+"])
 
 
 def test_the_page_on_what_tests_notice(pytester: pytest.Pytester) -> None:

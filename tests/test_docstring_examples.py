@@ -189,6 +189,10 @@ def _letters_table(rig: ic.Rig, names: Names) -> None:
     names.update(Letter=Letter, engine=engine, work=work, dataclasses=dataclasses)
 
 
+def _rehearsed(rig: ic.Rig, names: Names) -> None:
+    names["rehearsal"] = ic.rehearse("friday.csv", policies="patient.toml")
+
+
 NEEDS: dict[str, Callable[[ic.Rig, Names], None]] = {
     "comparison.compare": _file, "log_histories.log_history": _log, "log_check.check_log": _checked_log, "Columns": _table, "Endpoint": _app,
     "JobSet": _charges, "rig.jobs": _charges, "DeadLetters": _charges, "Effects": _charged, "rig.check": _charged,
@@ -198,7 +202,9 @@ NEEDS: dict[str, Callable[[ic.Rig, Names], None]] = {
     "rig.remember": _steps, "rig.database": _letters_table, "rig.outbox": _letters_table, "rig.run_loop": _letters_table,
     "worker_loops.stop": _letters_table, "worker_loops.kill": _letters_table, "worker_loops.start": _letters_table,
     "LoopGroup": _letters_table, "outbox.of": _letters_table, "Faults": _charged, "Transaction": _booking, "Fault": _retried,
+    **dict.fromkeys(("rehearsal.story", "rehearsal.failing", "rehearsed.changes"), _rehearsed),
 }  # fmt: skip
+IN_REHEARSAL = ("Rehearsal", "rehearsal.rehearse", "rehearsal.story", "rehearsal.failing", "rehearsed.changes")
 IN_SCENARIOS = (
     "Scenario",
     *(f"scenario.{name}" for name in ("load", "loads", "schema", "run", "check")),
@@ -209,7 +215,17 @@ IN_SCENARIOS = (
     "advice.advise",
     "storms.storm_load",
 )
-OUTSIDE_A_RIG = (*IN_SCENARIOS, "Findings", "probe.probe", "Rig", "Policy", "ironclock", "rig.close", "findings.check")
+OUTSIDE_A_RIG = (
+    *IN_SCENARIOS,
+    *IN_REHEARSAL,
+    "Findings",
+    "probe.probe",
+    "Rig",
+    "Policy",
+    "ironclock",
+    "rig.close",
+    "findings.check",
+)
 
 
 def test_the_names_used_most_have_an_example() -> None:
@@ -231,7 +247,8 @@ def parameters(name: str, code: str) -> Any:
 def test_an_example_runs_as_it_stands(
     name: str, code: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, ferry: sqlite3.Connection
 ) -> None:
-    monkeypatch.chdir(ROOT / "examples" / "scenarios" if name in IN_SCENARIOS else tmp_path)
+    folder = "scenarios" if name in IN_SCENARIOS else "rehearsal" if name in IN_REHEARSAL else None
+    monkeypatch.chdir(tmp_path if folder is None else ROOT / "examples" / folder)
     rig = ic.Rig()
     names = scene(rig)
     run = compile(code, f"the example of {name}", "exec")

@@ -677,8 +677,9 @@ class Rig:
         self._taken_away.append(tap)
 
     def effect(
-        self, name: str, target: Any, *, key: str | Callable[..., Any] | None = None, idempotent: bool = False
-    ) -> EffectTap:
+        self, name: str, target: Any, *, key: str | Callable[..., Any] | None = None, idempotent: bool = False,
+        answers: Any = ...,
+    ) -> EffectTap:  # fmt: skip
         """Record every call of a real function as an effect while the rig is entered, with a seam before and after it.
 
         Parameters:
@@ -688,6 +689,8 @@ class Rig:
         - `key`: what a call is about: the name of a parameter, or a function of the arguments. Default None: no key.
         - `idempotent`: True if who is called does each key once, as a gateway does with an idempotency key: a call with
           a key that was done before is on record as ``repeated``, and breaks no law. Default False.
+        - `answers`: what a call returns, or a function of its arguments that says it; the real function is not called.
+          Default ``...``: it is called.
 
         Returns a callable that does the same as the function. Raises `InputError` or `TapError`.
 
@@ -696,7 +699,7 @@ class Rig:
             rig.effect("charge", "tern_line.outside:CardGateway.charge", key="key")
             rig.check(ic.laws.once_per_key("charge"))
         """
-        made = EffectTap(name, target, self._simulation.effects, key, idempotent)
+        made = EffectTap(name, target, self._simulation.effects, key, idempotent, answers)
         self._install(made)
         return made
 

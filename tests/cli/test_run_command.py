@@ -19,8 +19,8 @@ from click.testing import CliRunner
 from ironclock.cli.main import main
 
 SCENARIO = Path(__file__).parents[2] / "examples" / "scenarios" / "harbour_outage.toml"
-COMMANDS = ["check", "compare", "completion", "demo", "estimate", "export", "forecast", "init", "lint", "mistakes", "probe", "run",
-            "show", "when"]  # fmt: skip
+COMMANDS = ["check", "compare", "completion", "demo", "estimate", "export", "forecast", "init", "lint", "mistakes", "probe", "rehearse",
+            "run", "show", "when"]  # fmt: skip
 
 
 def run(*arguments: object) -> tuple[int, str]:

@@ -19,8 +19,9 @@ class EffectTap(Replacement):
     """A real function whose calls are effects while the rig is entered. To call it calls the function."""
 
     def __init__(
-        self, name: str, target: Any, effects: Effects, key: str | Callable[..., Any] | None, idempotent: bool = False
-    ) -> None:
+        self, name: str, target: Any, effects: Effects, key: str | Callable[..., Any] | None, idempotent: bool = False,
+        answers: Any = ...,
+    ) -> None:  # fmt: skip
         if not isinstance(name, str) or not name:
             raise InputError(f"the effect's name is {name!r}; give text that is not empty")
         if not isinstance(idempotent, bool):
@@ -32,6 +33,10 @@ class EffectTap(Replacement):
         super().__init__(target)
         self._effects = effects
         self._signature = self.target.signature()
+        self._answers = answers
+        real = inspect.unwrap(self.target.real)
+        if answers is not ... and (inspect.isgeneratorfunction(real) or inspect.isasyncgenfunction(real)):
+            raise InputError(f"answers is given for {self.target.label}, which is a generator; leave answers out")
         self._key = key
         self._begins_when_awaited = False  # as far as its calls have shown
         if isinstance(key, str):
@@ -61,17 +66,31 @@ class EffectTap(Replacement):
         key, data = self._read(args, kwargs)
         outcome = self._outcome(key)
         if self._begins_when_awaited:
-            result = self.target.real(*args, **kwargs)
+            result = self._do(*args, **kwargs)
             return followed(result, lambda: self._effects.performing(self.name, key, data, outcome))
 
         def act() -> Any:
-            result = self.target.real(*args, **kwargs)
+            result = self._do(*args, **kwargs)
             if is_awaited(result):
                 self._begins_when_awaited = not asyncio.isfuture(result)
                 return Later(followed(result, lambda: self._effects.performing(self.name, key, data, outcome, True)))
             return Repeated(result) if outcome == "repeated" else result
 
         return self._effects.perform(self.name, act, key, data)
+
+    def _do(self, *args: Any, **kwargs: Any) -> Any:
+        """Do what a call is for: call the real function, or answer in its place."""
+        if self._answers is ...:
+            return self.target.real(*args, **kwargs)
+        if self.target.is_async:
+            return self._answer_async(args, kwargs)
+        return self._answer(args, kwargs)
+
+    def _answer(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+        return self._answers(*args, **kwargs) if callable(self._answers) else self._answers
+
+    async def _answer_async(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+        return self._answer(args, kwargs)
 
     def _outcome(self, key: Any) -> str:
         """Return what a call comes to that does not fail."""
@@ -84,21 +103,21 @@ class EffectTap(Replacement):
         with contextlib.suppress(*((Exception,) if ignores else ())):
             for _ in range(self._effects.times(self.name)):
                 async with self._effects.performing(self.name, key, data, self._outcome(key)):
-                    result = await self.target.real(*args, **kwargs)
+                    result = await self._do(*args, **kwargs)
         return None if ignores else result
 
     def _generate(self, *args: Any, **kwargs: Any) -> Generator[Any, Any, Any]:
         key, data = self._read(args, kwargs)
         with self._effects.noting(self.name, key, data, self._outcome(key)):
             self._effects.pass_seam(f"before {self.name}")
-            result = yield from self.target.real(*args, **kwargs)
+            result = yield from self._do(*args, **kwargs)
         self._effects.pass_seam(f"after {self.name}")
         return result
 
     async def _generate_async(self, *args: Any, **kwargs: Any) -> AsyncIterator[Any]:
         key, data = self._read(args, kwargs)
         async with self._effects.performing(self.name, key, data, self._outcome(key)):
-            async for item in self.target.real(*args, **kwargs):
+            async for item in self._do(*args, **kwargs):
                 yield item
 
     def _read(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> tuple[Any, dict[str, Any]]:

@@ -158,4 +158,3 @@ def _as_toml(zone: str, columns: dict[str, str], outcomes: dict[str, str]) -> st
     text = "\n".join(lines) + "\n"
     tomllib.loads(text)
     return text
-

@@ -16,7 +16,7 @@ import ironclock as ic
 from ..foundation.example_files import example
 from . import given_files
 from .log_options import LogOptions, log_options
-from .output import needing, output_file, say, screen, set_aside, told_written, write
+from .output import needing, output_file, print_text, say, screen, set_aside, told_written, write
 from .progress_line import Meter
 
 if TYPE_CHECKING:
@@ -154,10 +154,16 @@ def rehearse(
 
         say(json.dumps({**as_dict(rehearsal), "failing": failing}, indent=1, ensure_ascii=False))
     else:
+        from rich.text import Text
+
         from ..rehearsal.rehearsal_report import report
 
-        for line in report(rehearsal, title, show, screen().width):
-            screen().print(line, soft_wrap=True)
+        console = screen()
+        for part in report(rehearsal, title, show, console.width):
+            if isinstance(part, Text) and not part.spans:
+                print_text(console, part)
+            else:
+                console.print(part, soft_wrap=True)
         for path in (html, png):
             if path is not None:
                 told_written(path)

@@ -13,7 +13,7 @@ from pathlib import Path
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
-from ..errors import InputError, nearest
+from ..errors import InputError, ScenarioError, nearest
 from ..foundation.example_files import example
 from ..scenario.toml_reading import Source, schema
 from ..scenario.values import folders_of
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 _KEYS = ("setup", "workers", "queues", "policies", "jobs", "taps", "effects", "schedules")
 _NOT_OF_JOBS = ("takes", "fails", "calls")
 _PLACES = ("start", "end")
+_NO_FILE = "no file"
 
 ReadArguments = Callable[[Any], Any]
 
@@ -111,12 +112,12 @@ class Candidate:
             first.setdefault(job.name, job)
         for name in self.tables.get("jobs", {}):
             if name not in first:
-                raise self.source.error(f"the log has no job {name!r}; {nearest(name, first)}", "jobs", name)
+                raise self._error(f"the log has no job {name!r}; {nearest(name, first)}", "jobs", name)
         self._must_use_policies(first)
         for number, schedule in self.tables.get("schedules", {}).items():
             if schedule["job"] not in first:
                 words = f"the log has no job {schedule['job']!r}; {nearest(schedule['job'], first)}"
-                raise self.source.error(words, "schedules", number, "job")
+                raise self._error(words, "schedules", number, "job")
         for name in (*self.from_code, *self.fails_at):
             if name not in first:
                 raise InputError(f"the log has no job {name!r}; {nearest(name, first)}")
@@ -129,6 +130,10 @@ class Candidate:
         for name, fn in self.handlers.items():
             self._must_take(fn, first[name])
 
+    def _error(self, words: str, *path: str) -> InputError | ScenarioError:
+        """Return an error that names the place in the file, if there is one."""
+        return InputError(words) if self.source.name == _NO_FILE else self.source.error(words, *path)
+
     def _must_use_policies(self, names: Iterable[str]) -> None:
         used = {table.get("policy") for table in self.tables.get("jobs", {}).values()}
         for policy in used - {None}:
@@ -137,7 +142,7 @@ class Candidate:
             if policy not in used:
                 known = ", ".join(sorted(names))
                 words = f"no job has the policy {policy!r}; write [jobs.NAME] with policy = {policy!r}; jobs: {known}"
-                raise self.source.error(words, "policies", policy)
+                raise self._error(words, "policies", policy)
 
     def _must_take(self, fn: Callable[..., Any], job: LoggedJob) -> None:
         try:
@@ -180,7 +185,7 @@ def candidate_source(policies: Mapping[str, Policy | Retry | int], workers: obje
         if isinstance(workers, bool) or not isinstance(workers, int) or workers < 1:
             raise InputError(f"workers is {workers!r}; give how many there are, at least 1")
         tables["workers"] = [{"count": workers}]
-    return Source("the candidate", "", candidate_schema()).but(tables)
+    return Source(_NO_FILE, "", candidate_schema()).but(tables)
 
 
 def handlers_of(

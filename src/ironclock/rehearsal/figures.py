@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ..history.history import History
-from .logged_jobs import NS, LoggedJob
+from .logged_jobs import NS
 from .played_jobs import PlayedJob, waiting
 
 MINUTE_NS = 60 * NS
@@ -47,8 +47,6 @@ KINDS = (
 )
 """The figures, in the order of a report."""
 
-BY_NAME = {kind.name: kind for kind in KINDS}
-
 
 @dataclass(frozen=True)
 class Figures:
@@ -62,11 +60,9 @@ class Figures:
         return self.values[name]
 
 
-def figures_of(
-    jobs: Sequence[PlayedJob], logged: Mapping[str, LoggedJob], effects: Mapping[str, int], refused: int = 0
-) -> Figures:
-    """Return the figures of jobs. Parameters: `logged` are the jobs of the log by id; `effects` is how often each
-    effect was done, by what it is about; `refused` is how many jobs were refused."""
+def figures_of(jobs: Sequence[PlayedJob], effects: Mapping[str, int], refused: int = 0) -> Figures:
+    """Return the figures of jobs. Parameters: `effects` is how often each effect was done, by what it is about;
+    `refused` is how many jobs were refused."""
     count = dict.fromkeys(_STATES, 0)
     took: list[int] = []
     starts: dict[int, int] = {}
@@ -77,8 +73,7 @@ def figures_of(
         else:
             is_open += 1
         if job.state == "done" and job.closed_ns is not None:
-            origin = logged.get(job.id)
-            took.append(job.closed_ns - (job.due_ns if origin is None else origin.due_ns))
+            took.append(job.closed_ns - job.asked_ns)
         attempts += len(job.attempts)
         for attempt in job.attempts:
             minute = attempt.started_ns // MINUTE_NS

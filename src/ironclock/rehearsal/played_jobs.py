@@ -47,6 +47,8 @@ class PlayedJob:
     state: str
     closed_ns: int | None
     attempts: list[PlayedAttempt]
+    asked_ns: int
+    """When it was to run. In the log it can have waited longer, for a reason that is not known."""
 
     def ready_spans(self) -> Iterable[tuple[int, int]]:
         """Yield the spans in which it was due and waited for a worker."""
@@ -75,8 +77,8 @@ def _are_alike(one: PlayedAttempt, other: PlayedAttempt) -> bool:
     return one[:3] == other[:3] and one.error_name == other.error_name
 
 
-def played_jobs(history: History) -> list[PlayedJob]:
-    """Return the jobs of a live history in the order in which they came in."""
+def played_jobs(history: History) -> dict[int, PlayedJob]:
+    """Return the jobs of a live history by their numbers, in the order in which they came in."""
     jobs: dict[int, PlayedJob] = {}
     begun: dict[tuple[int, int], tuple[int, int]] = {}  # by job and attempt: its start, and its place in the job
     columns = (history.column(name) for name in ("ns", "what", "job", "attempt", "detail", "then"))
@@ -85,7 +87,7 @@ def played_jobs(history: History) -> list[PlayedJob]:
             continue
         number = live.number
         if what == "enqueued":
-            jobs[number] = PlayedJob(live.id, live.type.name, live.queue, ns, detail, live.state, None, [])
+            jobs[number] = PlayedJob(live.id, live.type.name, live.queue, ns, detail, live.state, None, [], detail)
             continue
         job = jobs.get(number)
         if job is None:
@@ -100,7 +102,7 @@ def played_jobs(history: History) -> list[PlayedJob]:
                 job.closed_ns = ns
         elif what in _CLOSING:
             job.closed_ns = ns
-    return list(jobs.values())
+    return jobs
 
 
 _CLOSING = frozenset(("withdrawn", "expired", "lost", "given-up", "discarded"))

@@ -29,12 +29,11 @@ from .candidate import (
     name_of_file,
 )
 from .fidelity import Fidelity
-from .figures import BY_NAME
 from .logged_jobs import LoggedJob, logged_jobs
 from .outages import LoggedOutage
 from .recording import Recording, not_rehearsed
 from .redaction import Redaction
-from .rehearsed import Comparing, Rehearsed
+from .rehearsed import Comparing, Rehearsed, must_be_figure
 from .run import Run, run_of
 
 if TYPE_CHECKING:
@@ -44,16 +43,13 @@ Log = History | str | PathLike[str] | Sequence[str | PathLike[str]]
 Policies = Mapping[str, Policy | Retry | int] | str | PathLike[str] | Sequence[str | PathLike[str]]
 
 
-_MORE_FIGURES = ("later", "laws", "effects-lost")
-
-
 @dataclass(frozen=True, kw_only=True)
 class Rehearsal:
     """What a log would have been. `ironclock.rehearse` returns it.
 
     Example::
 
-        rehearsal = ic.rehearse("friday.csv", policies={"submit_manifest": ic.Retry(8, "2m")})
+        rehearsal = ic.rehearse("friday.csv", policies={"submit_manifest": ic.Retry(16, "5m")})
         assert not rehearsal.failing(["dead+"])
     """
 
@@ -87,7 +83,7 @@ class Rehearsal:
 
         Example::
 
-            print(rehearsal.story("j0412"))
+            print(rehearsal.story("j0356"))
         """
         runs = [self.as_logged, *(one.run for one in self.candidates if candidate in (None, one.name))]
         ids = {played.id for run in runs for played in run.jobs}
@@ -130,13 +126,11 @@ def must_be_conditions(conditions: Sequence[str]) -> None:
 
 def _condition(text: str) -> tuple[str, float, bool]:
     found = re.fullmatch(r"([a-z][a-z0-9-]*)\+(\d+(?:\.\d+)?)?(%?)", text)
-    known = [*BY_NAME, *_MORE_FIGURES]
-    if found is None or found[1] not in known or (found[3] and not found[2]):
-        name = text.partition("+")[0]
+    if found is None or (found[3] and not found[2]):
         raise InputError(
-            f"the condition is {text!r}; give the name of a figure and +, such as dead+, p95+10% or attempts+200; "
-            f"{nearest(name, known)}"
+            f"the condition is {text!r}; give the name of a figure and +, such as dead+, p95+10% or attempts+200"
         )
+    must_be_figure(found[1])
     return found[1], float(found[2] or 0), bool(found[3])
 
 
@@ -226,8 +220,7 @@ def rehearse(
         recording, fidelity, unchanged = as_logged(recording, seed, steps.of_first_run)
         redaction = Redaction(redact if isinstance(redact, str) else None) if redact else None
         shown = _redacted(unchanged, redaction)
-        by_id = {job.id: job for job in logged}
-        compare = Comparing(shown, by_id, laws)
+        compare = Comparing(shown, laws)
         made = []
         for candidate in candidates:
             run = run_of(recording, candidate, seed=seed, progress=steps.of_run())

@@ -89,15 +89,14 @@ def _candidate(rehearsal: Rehearsal, candidate: Rehearsed, hidden: Redaction | N
     step = next((step for step in _STEPS if (scale.last - scale.first) / (step * MINUTE_NS) <= _MOST_STEPS), 1440)
     waits = _backlog(rehearsal, candidate, scale) or "<p>No job waits for a worker in either.</p>"
     charts = (
-        f'<div class="both"><div><h3>Attempts in {"a minute" if step == 1 else f"{step} minutes"}</h3>'
-        f"{_load(rehearsal, candidate, scale, step)}</div><div><h3>Jobs that wait for a worker</h3>{waits}</div></div>"
+        f"<h3>Attempts in {'a minute' if step == 1 else f'{step} minutes'}</h3>"
+        f"{_load(rehearsal, candidate, scale, step)}<h3>Jobs that wait for a worker</h3>{waits}"
         f'<p class="soft">Dashed: {html.escape(rehearsal.as_logged.name)}. Line: {name}. Shaded: an outage.</p>'
     )
     return (
         f'<section aria-label="{name}"><h2>{name}</h2><p class="soft">{html.escape(assumed(candidate))}</p>'
-        f'{_figures(rehearsal, candidate)}<p class="worse">{html.escape(what_times_hide(candidate))}</p>'
-        f"{_by_type(candidate)}</section>"
-        f"<section>{charts}</section>"
+        f'<div class="both"><div>{_figures(rehearsal, candidate)}<p class="worse">'
+        f"{html.escape(what_times_hide(candidate))}</p></div><div>{_by_type(candidate)}{charts}</div></div></section>"
         f"<section><h2>What differs most</h2>{_timeline(rehearsal, candidate, timeline)}</section>"
         f"<section><h2>The jobs that differ</h2>{_laws(candidate)}{_groups(rehearsal, candidate, hidden)}</section>"
     )

@@ -180,6 +180,8 @@ def assumed(candidate: Rehearsed) -> str:
         words += f", {run.drawn:,} that it does not have (from what was measured)"
     if run.unsure:
         words += f", {run.unsure:,} at an instant at which it does not say if an outage was over"
+    for name, count in run.doubled.items():
+        words += f"; {count:,} {name} come from the code, and from the log as well (from_code leaves those out)"
     if run.refused:
         words += f"; {run.refused:,} jobs were refused"
     return words

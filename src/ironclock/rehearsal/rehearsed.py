@@ -11,12 +11,13 @@ from ..history.comparison import Change, Comparison, Pair, changes_of
 from ..history.job_records import JobRecord
 from ..laws.law import Breach, Law, World, broken_by, name_of_law
 from .figures import KINDS, Figures, figures_of, keyed_effects
-from .logged_jobs import LoggedJob
 from .played_jobs import PlayedJob, records_of
 from .run import Run
 
 CHANGES = ("dead", "otherwise", "later", "saved", "earlier", "moved")
 """The kinds of changes, the worst first."""
+_COUNTED = ("later", "laws", "effects-lost")
+"""Figures that are counted in the comparison."""
 _LATER_NS = 1_000_000_000
 """From which difference on a job counts as later or earlier."""
 
@@ -75,7 +76,10 @@ class Rehearsed:
         return job in self.unsure
 
     def value(self, name: str) -> tuple[float, float]:
-        """Return a figure before and after, such as ``dead``; also ``later``, ``laws`` and ``effects-lost``."""
+        """Return a figure before and after. Parameters: `name` is that of a figure, as in ``--fail-if``: jobs, done,
+        dead, dropped, withdrawn, lost, open, refused, attempts, median, p95, p99, longest (seconds from due to done),
+        peak, backlog, cost (seconds of workers), twice, later, effects-lost, laws. Raises `InputError`."""
+        must_be_figure(name)
         if name == "later":
             return 0.0, len(self.changes("later"))
         if name == "laws":
@@ -86,6 +90,13 @@ class Rehearsed:
 
     def __repr__(self) -> str:
         return f"<rehearsed {self.name}: {len(self.comparison.changes):,} of {self.comparison.count:,} jobs differ>"
+
+
+def must_be_figure(name: str) -> None:
+    """Raise `InputError` if there is no figure of that name."""
+    known = [*(kind.name for kind in KINDS), *_COUNTED]
+    if name not in known:
+        raise InputError(f"there is no figure {name!r}; {nearest(name, known)}")
 
 
 def _kind_of(change: Change) -> str:
@@ -104,9 +115,8 @@ def _kind_of(change: Change) -> str:
 class Comparing:
     """Compares runs with the one in which nothing is changed."""
 
-    def __init__(self, before: Run, by_id: Mapping[str, LoggedJob], laws: Sequence[Law]) -> None:
+    def __init__(self, before: Run, laws: Sequence[Law]) -> None:
         self._before = before
-        self._by_id = by_id
         self._laws = laws
         self._effects = keyed_effects(before.history)
         self._figures = self._figures_of(before)
@@ -121,8 +131,8 @@ class Comparing:
         by_type: dict[str, list[PlayedJob]] = {}
         for job in run.jobs:
             by_type.setdefault(job.name, []).append(job)
-        each = {name: figures_of(mine, self._by_id, {}) for name, mine in sorted(by_type.items())}
-        return figures_of(run.jobs, self._by_id, effects, run.refused), each
+        each = {name: figures_of(mine, {}) for name, mine in sorted(by_type.items())}
+        return figures_of(run.jobs, effects, run.refused), each
 
     def with_run(self, run: Run) -> Rehearsed:
         """Return what differs between a run and the one in which nothing is changed."""
@@ -130,7 +140,7 @@ class Comparing:
         names = before.name, run.name
         after_all, after_each = self._figures_of(run)
         before_all, before_each = self._figures
-        nothing = figures_of([], {}, {})
+        nothing = figures_of([], {})
         effects = keyed_effects(run.history)
         breaches = self._broken(run)
         count = len(before.by_number.keys() | run.by_number.keys()) + len(run.new)

@@ -21,7 +21,7 @@ from .candidate import Candidate
 from .logged_jobs import NS, Act, LoggedEffect, LoggedJob
 from .logged_policy import LoggedErrors, follows, logged_retry
 from .parts import Casting, Part, Role
-from .played_jobs import PlayedJob, played_jobs
+from .played_jobs import OPEN, PlayedJob, played_jobs
 from .recording import Recording
 
 _REST_NS = 7 * 86_400 * NS
@@ -48,6 +48,8 @@ class Run:
     """The numbers of the jobs with such an attempt."""
     refused: int
     """How many jobs of the log were refused when they were enqueued."""
+    doubled: Mapping[str, int]
+    """By a job type that comes from the log and from real code, how many jobs the code has enqueued."""
 
     @property
     def jobs(self) -> list[PlayedJob]:
@@ -108,7 +110,11 @@ class _Stage:
                 pool.rests = self
         if candidate.setup is not None:
             candidate.setup(self.world.rig)
-        self._agenda = self._acts_in_order()
+        left_out = candidate.from_code | candidate.scheduled
+        mine = [job for job in recording.jobs if job.name not in left_out]
+        self._arrivals = [job for job in mine if not job.is_child]  # a child comes in with the job that enqueues it
+        self._acts = sorted((act, job.number) for job in mine for act in job.acts)
+        self._acts_done = 0
         self._live: dict[int, LiveJob] = {}  # by the number of a job of the log, those with which somebody does more
         self._next = 0
         self._reordered = {name for name in self._types if "priority" in candidate.table_of(name)}
@@ -173,33 +179,27 @@ class _Stage:
     def begin(self) -> None:
         """Let the jobs of the log come in, each at its time."""
         self.simulation.broker.listeners.append(self._came_in)
-        if self._agenda:
-            self._loop.schedule_world_event(self._agenda[0][0].ns, self._act, None)
+        self._wait_for_next()
 
-    def _acts_in_order(self) -> list[tuple[Act, LoggedJob]]:
-        """Return all that others do with the jobs of the log, in its order."""
-        left_out = self._candidate.from_code | self._candidate.scheduled
-        agenda = []
-        for job in self._recording.jobs:
-            if job.name in left_out:
-                continue
-            if not job.is_child:  # else the job that enqueues it brings it in
-                agenda.append((Act(job.enqueued_ns, job.place, "enqueued"), job))
-            agenda += [(act, job) for act in job.acts]
-        agenda.sort(key=lambda item: item[0][:2])
-        return agenda
+    def _wait_for_next(self) -> None:
+        arrival = self._arrivals[self._next] if self._next < len(self._arrivals) else None
+        act = self._acts[self._acts_done][0] if self._acts_done < len(self._acts) else None
+        if arrival is not None and (act is None or (arrival.enqueued_ns, arrival.place) < act[:2]):
+            self._loop.schedule_world_event(arrival.enqueued_ns, self._let_in, arrival)
+        elif act is not None:
+            self._loop.schedule_world_event(act.ns, self._do_act, act)
 
-    def _act(self, _: object) -> None:
-        now, agenda = self._loop.now, self._agenda
-        while self._next < len(agenda) and agenda[self._next][0].ns <= now:
-            act, job = agenda[self._next]
-            self._next += 1
-            if act.what == "enqueued":
-                self._enqueue(job, job.due_ns)
-            elif job.number in self._live:
-                self._do_more(act, self._live[job.number])
-        if self._next < len(agenda):
-            self._loop.schedule_world_event(agenda[self._next][0].ns, self._act, None)
+    def _let_in(self, arrival: LoggedJob) -> None:
+        self._next += 1
+        self._enqueue(arrival, arrival.due_ns)
+        self._wait_for_next()
+
+    def _do_act(self, act: Act) -> None:
+        number = self._acts[self._acts_done][1]
+        self._acts_done += 1
+        if number in self._live:
+            self._do_more(act, self._live[number])
+        self._wait_for_next()
 
     def _do_more(self, act: Act, live: LiveJob) -> None:
         if act.what == "requeued" and live.state == "dead":
@@ -340,8 +340,11 @@ class _Stage:
 
     def after(self, attempt: LiveAttempt) -> int:
         """Return how long a worker takes no other job after an attempt, in nanoseconds. See `Rests`."""
-        part = self.role_of(attempt.job).now
-        if part is None or part.logged is None or (job := self.role_of(attempt.job).job) is None:
+        role = self.role_of(attempt.job)
+        part, job = role.now, role.job
+        if attempt.job.state not in OPEN and attempt.job.type.lease_ns < 0:  # else another attempt can still run
+            role.now = None
+        if part is None or part.logged is None or job is None:
             return 0
         return self._rests.get((job.number, part.logged.number), 0)
 
@@ -365,27 +368,35 @@ class _Stage:
     def result(self) -> Run:
         """Return what became of the jobs."""
         history = self.simulation.history
-        by_id = {job.id: job.number for job in self._recording.jobs}
         by_number: dict[int, PlayedJob] = {}
         new: list[PlayedJob] = []
-        for job in played_jobs(history):
-            number = by_id.get(job.id)
-            if number is None:
+        for number, job in played_jobs(history).items():
+            logged = self._roles[number].job
+            if logged is None:
                 new.append(job)
             else:
-                by_number[number] = job
+                job.asked_ns = max(logged.due_ns, job.enqueued_ns)
+                by_number[logged.number] = job
         counts = self.casting.counts
         return Run(
             name=self._candidate.name, history=history, by_number=by_number, new=new, from_log=counts["log"],
             drawn=counts["drawn"], unsure=counts["unsure"], unsure_jobs=frozenset(self.casting.unsure),
-            refused=self._refused,
+            refused=self._refused, doubled=self._doubled(new),
         )  # fmt: skip
+
+    def _doubled(self, new: Sequence[PlayedJob]) -> dict[str, int]:
+        count: dict[str, int] = {}
+        for job in new:
+            if job.name in self._types and job.name not in self._candidate.from_code | self._candidate.scheduled:
+                count[job.name] = count.get(job.name, 0) + 1
+        return count
 
     def forget(self) -> None:
         """Let go of what only the run needed: the history of the run holds its rig, which holds this."""
         self._roles.clear()
         self._rests = {}
-        self._agenda = []
+        self._arrivals = []
+        self.casting = Casting((), (), 0, False)
         self._live.clear()
 
 

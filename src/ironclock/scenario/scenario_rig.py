@@ -205,7 +205,7 @@ class World:
         for number, table in enumerate(self._tables.get("effects", ())):
             with self.source.at("effects", number):
                 callable_of(table["call"], self._folders)
-                self.rig.effect(table["name"], table["call"], key=table.get("key"))
+                self.rig.effect(table["name"], table["call"], key=table.get("key"), answers=table.get("answers", ...))
         for number, table in enumerate(self._tables.get("calls", ())):
             with self.source.at("calls", number):
                 fn = callable_of(table["call"], self._folders)
