@@ -187,6 +187,59 @@ def test_candidates_meet_the_same_luck(tmp_path: Path) -> None:
     assert ends(first) == ends(second_one)
 
 
+def test_what_one_job_meets_alone_is_not_an_outage(tmp_path: Path) -> None:
+    attempts: list[tuple[object, ...]] = [(f"j{n}", "scan", n * 100, n * 100, n * 100 + 1, "done") for n in range(60)]
+    attempts += [
+        ("odd", "scan", 3010, at, at + 1, "dead" if at == 3070 else "failed", "ValueError: odd")
+        for at in (3010, 3020, 3030, 3040, 3050, 3060, 3070)
+    ]
+    rehearsal = ic.rehearse(log_of(tmp_path, *attempts), policies={"scan": ic.Retry(7, "15m")})
+    assert rehearsal.outages == []
+    assert changed(only(rehearsal)) == {"moved": ["odd"]}
+
+
+def test_a_log_can_end_in_an_outage(tmp_path: Path) -> None:
+    attempts: list[tuple[object, ...]] = []
+    for number in range(100):
+        at = number * 10
+        outcome = "done" if at < 900 else "dead"
+        attempts.append((f"j{number}", "scan", at, at, at + 1, outcome, "" if at < 900 else "OfficeClosed: no"))
+    candidate = only(rehearsal := ic.rehearse(log_of(tmp_path, *attempts), policies={"scan": ic.Retry(2, "10m")}))
+    (outage,) = rehearsal.outages
+    assert outage.is_open
+    # Nobody knows what they would have met after the end of the log: all of them are marked.
+    assert len(candidate.unsure) == 10
+
+
+def test_another_error_in_an_outage_belongs_to_its_job(tmp_path: Path) -> None:
+    attempts: list[tuple[object, ...]] = []
+    for number in range(200):
+        at = number * 10
+        is_down = 1000 <= at <= 1300
+        error = "ValueError: odd" if number == 110 else "OfficeClosed: no" if is_down else ""
+        attempts.append((f"j{number}", "scan", at, at, at + 1, "dead" if error else "done", error))
+    candidate = only(ic.rehearse(log_of(tmp_path, *attempts), policies={"scan": ic.Retry(2, "1h")}))
+    life = candidate.run.by_number[110]
+    assert life.attempts[0].error == "ValueError: odd"
+
+
+@pytest.mark.parametrize("policy", [1, ic.Retry(1), ic.Policy(retry=1)])
+def test_one_attempt_is_a_policy_as_well(policy: ic.Policy | ic.Retry | int, tmp_path: Path) -> None:
+    log = log_of(tmp_path, ("a", "scan", 0, 0, 1, "failed", "OSError: no"), ("a", "scan", 0, 9, 10, "done"))
+    assert changed(only(ic.rehearse(log, policies={"scan": policy}))) == {"dead": ["a"]}
+
+
+def test_an_attempt_without_an_end_holds_its_worker_as_long_as_in_the_log(tmp_path: Path) -> None:
+    log = log_of(
+        tmp_path, ("a", "scan", 0, 0, None, "done", "", "w1"), ("b", "scan", 5, 30, 40, "done", "", "w1"),
+        ("c", "scan", 6, 40, 50, "done", "", "w1"),
+    )  # fmt: skip
+    rehearsal = ic.rehearse(log, workers=2)
+    assert rehearsal.fidelity.share == 1.0
+    assert only(rehearsal).value("open") == (1.0, 1.0)
+    assert changed(only(rehearsal)) == {"earlier": ["b", "c"]}
+
+
 def test_services_that_fail_together_are_one_outage(tmp_path: Path) -> None:
     attempts: list[tuple[object, ...]] = []
     for number in range(400):
@@ -530,9 +583,12 @@ def test_a_file_that_cannot_be_meant_says_why(text: str, words: str, tmp_path: P
         ({"jobs": {"send_ticket": 3}}, "the code of send_ticket is 3, which cannot be called; give a function"),
         ({"jobs": {"send_ticket": print}, "fails_at": {"send_ticket": "middle"}}, "are to fail at 'middle'; give"),
         ({"jobs": {"send_ticket": print}, "from_code": ["x"]}, "the log has no job 'x'"),
+        ({"policies": {"send_ticket": 2}, "fails_at": {"send_ticket": "end"}}, "and no code is given for send_ticket"),
+        ({"workers": 1, "setup": lambda rig: 1 / 0}, "the setup raised ZeroDivisionError: division by zero"),
+        ({"jobs": {"send_ticket": print}, "read_args": int}, "cannot be read: ValueError: invalid literal for int()"),
         ({"since": "soon"}, "since 'soon' is not ISO 8601"),
     ],
-    ids=range(10),
+    ids=range(13),
 )
 def test_what_is_wrong_is_said(given: dict[str, object], words: str) -> None:
     with pytest.raises(ic.IronClockError) as error:

@@ -7,7 +7,7 @@ import inspect
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
-from functools import cache
+from functools import cache, cached_property
 from os import PathLike, fspath
 from pathlib import Path
 from types import ModuleType
@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 from ..errors import InputError, ScenarioError, nearest
 from ..foundation.example_files import example
 from ..scenario.toml_reading import Source, schema
-from ..scenario.values import folders_of
+from ..scenario.values import callable_of, folders_of
 from ..simulation.policy import Policy
 from ..simulation.retry import Retry
 from .logged_jobs import LoggedJob
@@ -56,8 +56,8 @@ class Candidate:
     name: str
     source: Source
     folders: Sequence[str] = ()
-    handlers: Mapping[str, Callable[..., Any]] = field(default_factory=dict)
-    """The application's own code, by job type."""
+    given_handlers: Mapping[str, Callable[..., Any]] = field(default_factory=dict)
+    """The application's own code, by job type, that is not in the file."""
     setup: Callable[[Rig], object] | None = None
     """Is called with the rig before the first job comes in."""
     from_code: frozenset[str] = frozenset()
@@ -72,6 +72,16 @@ class Candidate:
     def tables(self) -> dict[str, Any]:
         """Its tables, as a scenario has them."""
         return self.source.tables
+
+    @cached_property
+    def handlers(self) -> Mapping[str, Callable[..., Any]]:
+        """The application's own code, by job type."""
+        in_file = {}
+        for name, table in self.tables.get("jobs", {}).items():
+            if "call" in table:
+                with self.source.at("jobs", name, "call"):
+                    in_file[name] = callable_of(table["call"], self.folders)
+        return {**in_file, **self.given_handlers}
 
     @property
     def scheduled(self) -> frozenset[str]:
@@ -93,7 +103,11 @@ class Candidate:
             return job.args, job.kwargs or {}
         text = job.args[0] if job.args else ""
         if self.read_args is not None:
-            value = self.read_args(text)
+            try:
+                value = self.read_args(text)
+            except Exception as error:
+                words = f"the arguments {text!r} of {job.id} cannot be read: {type(error).__name__}: {error}"
+                raise InputError(words) from error
         elif not job.args:
             return (), {}
         else:
@@ -122,6 +136,8 @@ class Candidate:
             if name not in first:
                 raise InputError(f"the log has no job {name!r}; {nearest(name, first)}")
         for name, place in self.fails_at.items():
+            if name not in self.handlers:
+                raise InputError(f"attempts of {name} are to fail at {place!r}, and no code is given for {name}")
             if place not in _PLACES and place.partition(" ")[0] not in ("before", "after"):
                 raise InputError(
                     f"attempts of {name} are to fail at {place!r}; give 'start', 'end', or 'before NAME' or "
@@ -177,8 +193,11 @@ def candidate_source(policies: Mapping[str, Policy | Retry | int], workers: obje
             raise InputError(
                 f"the policy of {name} is {policy!r}; give an ic.Policy, an ic.Retry or a number of attempts"
             )
+        # A value that is left at its default says nothing. (`Retry(1)` is equal to the default, and was given.)
         jobs[name] = {
-            one.name: getattr(policy, one.name) for one in fields(policy) if getattr(policy, one.name) != one.default
+            one.name: getattr(policy, one.name)
+            for one in fields(policy)
+            if getattr(policy, one.name) is not one.default
         }
     tables: dict[str, Any] = {"jobs": jobs}
     if workers is not None:

@@ -10,6 +10,7 @@ from ..errors import InputError, nearest
 from ..history.history import History
 from ..history.job_records import AttemptRecord, JobRecord, job_records
 from ..history.loaded_entries import LogAttemptRow, LogJobRow
+from ..scenario.seen_workers import left_open
 
 NS = 1_000_000_000
 
@@ -46,6 +47,8 @@ class LoggedAttempt:
     """The jobs that it has enqueued: their numbers, and how long after its start."""
     ready_ns: int = 0
     """When its job was ready for it."""
+    gone_ns: int | None = None
+    """When its worker took another one, although this one has no end."""
     late_ns: int = 0
     """How much longer its job waited than the work before it explains."""
 
@@ -149,6 +152,10 @@ def logged_jobs(
             job.due_ns = job.attempts[0].started_ns
         job.due_ns = max(job.due_ns, job.enqueued_ns)  # a saved instant has microseconds
     _add_children(chosen, by_id)
+    gone = left_open(chosen)
+    for job in chosen if gone else ():
+        for attempt in job.attempts:
+            attempt.gone_ns = gone.get(id(attempt))
     return chosen
 
 

@@ -160,12 +160,13 @@ class Casting:
         is_unsure = False
         for which in self._of_type.get(role.name, ()):
             outage = self._outages[which]
-            if not outage.strikes(role.name, now_ns, outage.until_ns):
-                continue
-            is_unsure = is_unsure or now_ns > outage.last_ns
-            if now_ns >= self._ends[which]:
+            is_unsure = is_unsure or outage.leaves_open(role.name, now_ns)
+            if not outage.strikes(role.name, now_ns, self._ends[which]):
                 continue
             left = role.inside.get(which)
+            own = role.outside[role.come] if role.come < len(role.outside) else None
+            if own is not None and outage.is_time_of(own) and (not left or own.number < left[-1].number):
+                continue  # it failed in the middle of the outage, with an error of its own
             if left:
                 return self._repeated(left.pop()), is_unsure
             victims = outage.victims[role.name]

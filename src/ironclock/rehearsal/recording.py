@@ -41,7 +41,7 @@ class Recording:
     def of(cls, history: History, jobs: Sequence[LoggedJob], knows_waits: bool, is_sample: bool) -> Recording:
         """Return the recording of jobs of a history."""
         return cls(
-            timeline=history.timeline, jobs=jobs, outages=outages_of(jobs), end_ns=history.end_ns,
+            timeline=history.timeline, jobs=jobs, outages=outages_of(jobs, history.end_ns), end_ns=history.end_ns,
             knows_waits=knows_waits, is_sample=is_sample, deliveries=logged_deliveries(history) if knows_waits else {},
         )  # fmt: skip
 

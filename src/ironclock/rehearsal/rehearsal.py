@@ -159,7 +159,8 @@ def rehearse(
 
     What is changed. Whatever is not named here is as in the log:
 
-    - `policies`: by job type, an `ironclock.Policy`, a `Retry`, or a number of attempts; or a TOML file with
+    - `policies`: by job type, an `ironclock.Policy` (what it leaves at its default is as in the log), a `Retry`, or a
+      number of attempts; or a TOML file with
       ``[jobs.NAME]``, ``[policies.NAME]``, ``[workers]``, ``[queues]`` and ``[schedules.NAME]`` as in a scenario, or
       several such files, each of which is a candidate.
     - `workers`: how many workers there are, in place of those of the log; they serve all queues.
@@ -204,7 +205,7 @@ def rehearse(
         logged = _jobs_of(history, knows_waits, since, until, only, sample)
         names = dict.fromkeys(job.name for job in logged)
         shared = Candidate(
-            name=name or "", source=candidate_source({}, None), handlers=handlers_of(jobs, names), setup=setup,
+            name=name or "", source=candidate_source({}, None), given_handlers=handlers_of(jobs, names), setup=setup,
             from_code=frozenset(from_code), fails_at=dict(fails_at or {}), read_args=read_args, is_saved=knows_waits,
         )  # fmt: skip
         candidates = _candidates(shared, policies, workers, jobs)
@@ -263,10 +264,10 @@ def _jobs_of(
 def _candidates(shared: Candidate, policies: Policies | None, workers: int | None, jobs: object) -> list[Candidate]:
     """Return what is to be rehearsed. Parameters: `shared` has what all of them have in common."""
     if policies is None or isinstance(policies, Mapping):
-        if not policies and workers is None and not shared.handlers:
+        if not policies and workers is None and not shared.given_handlers:
             return []
         default = jobs.__name__ if isinstance(jobs, ModuleType) else "candidate"
-        if workers is not None and not policies and not shared.handlers:
+        if workers is not None and not policies and not shared.given_handlers:
             default = "1 worker" if workers == 1 else f"{workers} workers"
         return [replace(shared, name=shared.name or default, source=candidate_source(policies or {}, workers))]
     paths = [policies] if isinstance(policies, (str, PathLike)) else list(policies)

@@ -29,8 +29,8 @@ def as_dict(rehearsal: Rehearsal) -> dict[str, Any]:
         "not_rehearsed": list(rehearsal.notes),
         "outages": [
             {
-                "since": text(outage.since_ns), "last_failure": text(outage.last_ns), "first_success":
-                text(outage.until_ns), "error": outage.error_name,
+                "since": text(outage.since_ns), "last_failure": text(outage.last_ns),
+                "first_success": None if outage.is_open else text(outage.until_ns), "error": outage.error_name,
                 "jobs": {name: round(victims.share, 4) for name, victims in outage.victims.items()},
             }
             for outage in rehearsal.outages

@@ -79,8 +79,9 @@ def outage_lines(rehearsal: Rehearsal) -> Iterator[str]:
     at = rehearsal.recording.timeline.at
     for outage in rehearsal.outages:
         since, last, until = (f"{at(ns):%H:%M:%S}" for ns in (outage.since_ns, outage.last_ns, outage.until_ns))
+        end = "the end of the log" if outage.is_open else f"between {last} and {until}"
         struck = ", ".join(f"{name} ({100 * victims.share:.0f} % failed)" for name, victims in outage.victims.items())
-        yield f"An outage, {outage.error_name}, from {since} to between {last} and {until}: {struck}"
+        yield f"An outage, {outage.error_name}, from {since} to {end}: {struck}"
 
 
 def shown_value(kind: FigureKind, value: float) -> str:

@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..errors import DuplicateJob, EnqueueRefused, JobsLeftOpen
+from ..errors import DuplicateJob, EnqueueRefused, InputError, IronClockError, JobsLeftOpen
 from ..history.history import History
 from ..rig import simulation_of
 from ..scenario.scenario import Scenario, advance_in_steps
@@ -109,7 +109,12 @@ class _Stage:
             for pool in self.simulation.pools.all:
                 pool.rests = self
         if candidate.setup is not None:
-            candidate.setup(self.world.rig)
+            try:
+                candidate.setup(self.world.rig)
+            except IronClockError:
+                raise
+            except Exception as error:
+                raise InputError(f"the setup raised {type(error).__name__}: {error}") from error
         left_out = candidate.from_code | candidate.scheduled
         mine = [job for job in recording.jobs if job.name not in left_out]
         self._arrivals = [job for job in mine if not job.is_child]  # a child comes in with the job that enqueues it
@@ -269,6 +274,9 @@ class _Stage:
         is_modelled = role.name not in self._candidate.handlers
         if part.outcome == "running" or (part.outcome == "timed-out" and attempt.job.type.timeout_ns is not None):
             passing.wait(None)
+            if part.logged is not None and part.logged.gone_ns is not None:
+                gone = now + part.logged.gone_ns - part.logged.started_ns
+                self._loop.schedule_world_event(gone, self._leave, attempt)
         elif part.outcome in ("done", "crashed") or self._fails_inside(role.name):
             passing.take(part.takes_ns)
         else:
@@ -281,6 +289,12 @@ class _Stage:
                 child = self._recording.jobs[number]
                 if child.name not in self._candidate.from_code:
                     self._loop.schedule_world_event(now + after_ns, self._enqueue_child, (attempt, child))
+
+    def _leave(self, attempt: LiveAttempt) -> None:
+        """Let the worker of an attempt that never ends take another one, as it did in the log."""
+        if attempt.outcome == "running":
+            attempt.pool.release(attempt.worker)
+            self._loop.work_to_dispatch = True
 
     def _fails_inside(self, name: str) -> bool:
         return self._candidate.fails_at.get(name, "start") != "start"

@@ -63,7 +63,9 @@ def _least_waits(jobs: Sequence[LoggedJob]) -> dict[tuple[str, int], int]:
 
 
 def _end_of(attempt: LoggedAttempt) -> int:
-    return _FOREVER if attempt.ended_ns is None else attempt.ended_ns
+    """Return when its worker could take another one."""
+    ended = attempt.gone_ns if attempt.ended_ns is None else attempt.ended_ns
+    return _FOREVER if ended is None else ended
 
 
 def _in_order(run: tuple[LoggedJob, LoggedAttempt]) -> tuple[int, int, int]:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Protocol
 
 _FEW = 4
+_FOREVER = 1 << 62
 
 
 class SeenAttempt(Protocol):
@@ -52,16 +54,36 @@ class SeenPool:
         return max(len(self.workers) if is_named else 1, self.most)
 
 
-def pools_in(jobs: Iterable[SeenJob]) -> list[SeenPool]:
+def left_open(jobs: Iterable[SeenJob]) -> dict[int, int]:
+    """Return, by the identity of an attempt without an end, when its worker took another one. Not in it: it never did,
+    or the log does not name its workers."""
+    by_worker: dict[str, list[SeenAttempt]] = {}
+    for job in jobs:
+        for attempt in job.attempts:
+            by_worker.setdefault(attempt.worker, []).append(attempt)
+    found = {}
+    for worker, attempts in by_worker.items():
+        if worker != "?" and any(attempt.ended_ns is None for attempt in attempts):
+            attempts.sort(key=lambda attempt: attempt.started_ns)
+            for attempt, following in pairwise(attempts):
+                if attempt.ended_ns is None:
+                    found[id(attempt)] = following.started_ns
+    return found
+
+
+def pools_in(jobs: Sequence[SeenJob]) -> list[SeenPool]:
     """Return the worker pools of a log, by their queues. A queue whose jobs never ran has one of its own."""
+    gone = left_open(jobs)
     queues_of: dict[str, set[str]] = {}
     runs: dict[str, list[tuple[int, int]]] = {}
+    busy: dict[str, int] = {}
     for job in jobs:
         mine = runs.setdefault(job.queue, [])
         for attempt in job.attempts:
             queues_of.setdefault(attempt.worker, set()).add(job.queue)
-            if attempt.ended_ns is not None:
-                mine.append((attempt.started_ns, attempt.ended_ns))
+            ended = attempt.ended_ns
+            mine.append((attempt.started_ns, gone.get(id(attempt), _FOREVER) if ended is None else ended))
+            busy[job.queue] = busy.get(job.queue, 0) + (0 if ended is None else ended - attempt.started_ns)
     pools: list[tuple[set[str], set[str]]] = []
     for worker, queues in queues_of.items():
         alike = [pool for pool in pools if pool[1] & queues]
@@ -70,14 +92,14 @@ def pools_in(jobs: Iterable[SeenJob]) -> list[SeenPool]:
     served: set[str] = set().union(*(queues for _, queues in pools))
     pools += [({"?"}, {queue}) for queue in runs if queue not in served]
     return [
-        _pool(workers, queues, [run for queue in queues for run in runs[queue]])
+        SeenPool(
+            frozenset(workers),
+            tuple(sorted(queues)),
+            _at_once(run for queue in queues for run in runs[queue]),
+            sum(busy.get(queue, 0) for queue in queues),
+        )
         for workers, queues in sorted(pools, key=lambda pool: sorted(pool[1]))
     ]
-
-
-def _pool(workers: Collection[str], queues: Collection[str], runs: Sequence[tuple[int, int]]) -> SeenPool:
-    busy = sum(until - since for since, until in runs)
-    return SeenPool(frozenset(workers), tuple(sorted(queues)), _at_once(runs), busy)
 
 
 def _at_once(runs: Iterable[tuple[int, int]]) -> int:
