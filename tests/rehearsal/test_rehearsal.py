@@ -18,6 +18,7 @@ from ironclock.rehearsal.rehearsal_page import page
 from ironclock.rehearsal.rehearsal_report import assumed
 from ironclock.rehearsal.rehearsed import CHANGES, Rehearsed
 
+pytest_plugins = ["pytester"]
 EXAMPLES = Path(__file__).parents[2] / "examples" / "rehearsal"
 FRIDAY = EXAMPLES / "friday.csv"
 
@@ -609,3 +610,18 @@ def test_an_unknown_keyword_or_condition_is_said() -> None:
         rehearsal["brisk"]
     with pytest.raises(ic.InputError, match="the kind of change is 'died'"):
         only(ic.rehearse(FRIDAY, workers=3)).changes("died")
+
+
+def test_the_rigs_of_a_rehearsal_are_no_part_of_the_test(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        f"""
+        import ironclock as ic
+
+        def test_it():
+            assert ic.rehearse({str(FRIDAY)!r}, workers=2).failing(["dead+"]) == []
+        """
+    )
+    for option in ("--ironclock-search", "--ironclock-notice", "--ironclock-seams"):
+        result = pytester.runpytest_subprocess(option, "-p", "no:cacheprovider")
+        result.assert_outcomes(passed=1)
+        result.stdout.re_match_lines([".*(none that has passed uses a rig|no test has run a job in a rig)"])
