@@ -59,6 +59,42 @@ HONEST = {
         "rig.faults.fail(rig.job(confirm), attempts=2); rig.enqueue(confirm, 7); rig.settle()",
         r"the fault 'fail confirm' struck 0 times",
     ),
+    "a fault of which a part strikes": (
+        "rig.faults.fail(rig.job(confirm, retry=5), attempts=(1, 3)); rig.enqueue(confirm, 7); rig.settle()\n"
+        "    assert rig.jobs().states() == {'done': 1}",
+        r"'fail confirm' struck only attempt 1, and is for attempts 1 and 3: confirm had 2 attempts \[",
+    ),
+    "a fault for attempts that come later": (
+        'rig.faults.fail(rig.job(confirm, retry=ic.Retry(5, "1h")), attempts=(1, 2, 3)); rig.enqueue(confirm, 7)\n'
+        '    rig.advance("90m"); assert rig.jobs().one().state == "backing-off"',
+        r"struck only attempts 1 and 2, and is for attempts 1, 2 and 3: confirm had 2 attempts",
+    ),
+    "a fault behind another one": (
+        "rig.faults.fail(rig.job(confirm)); rig.faults.fail(confirm, error=ValueError); rig.enqueue(confirm, 7)\n"
+        "    rig.settle(); assert len(rig.dead) == 1",
+        r"the fault 'fail confirm' struck 0 times; 'fail confirm' came first",
+    ),
+    "a fault whose condition is never true": (
+        "rig.faults.fail(rig.job(confirm), when=lambda attempt: attempt.job.args == (8,)); rig.enqueue(confirm, 7)\n"
+        "    rig.settle()",
+        r"struck 0 times; its `when` was never true",
+    ),
+    "a fault of a job that was never enqueued": (
+        "rig.faults.fail(rig.job(confirm)); rig.enqueue(weigh, 1); rig.settle()",
+        r"struck 0 times; no job confirm was enqueued",
+    ),
+    "a fault of a job that never started": (
+        "rig.faults.fail(rig.job(confirm)); rig.enqueue(confirm, 7, after='1h')",
+        r"struck 0 times; no attempt at confirm was made",
+    ),
+    "a schedule that never fires": (
+        'rig.schedule("close", lambda: 1, "30 1 * * *"); rig.enqueue(confirm, 7); rig.advance("1h")',
+        r"the schedule 'close' never fired: its first firing is at 2031-03-04T01:30:00\+00:00, and the rig is at 2031-03-",
+    ),
+    "a dead job whose attempts are only counted": (
+        "job = rig.enqueue(weigh, 12); rig.settle(); assert len(job.attempts) == job.attempts_made == 1",
+        r"nobody looked at the dead job <job weigh-1\(12\): dead, 1 attempt>: AssertionError: too heavy",
+    ),
     "an outage that never comes": (
         'rig.faults.outage(("2031-04-01", "2031-04-02")); rig.enqueue(confirm, 7); rig.settle()',
         r"the outage from 2031-04-01T00:00:00\+00:00 .* is in the future",
@@ -161,6 +197,29 @@ SHORT = {
         'job = rig.enqueue(weigh, 12); rig.settle(); assert "too heavy" in job.story()'
     ),
     "a function that was never enqueued": "rig.enqueue(confirm, 7); rig.settle(); assert not rig.jobs(weigh)",
+    "a dead job whose last attempt is looked at": (
+        'job = rig.enqueue(weigh, 12); rig.settle(); assert job.attempts[-1].outcome == "failed"'
+    ),
+    "a dead job whose waits are looked at": (
+        'job = rig.enqueue(weigh, 12, retry=ic.Retry(2, "5s")); rig.run_dry(); assert job.waits == ["5s"]'
+    ),
+    "a fault at more attempts than the policy has": (
+        "rig.faults.fail(rig.job(confirm, retry=3), attempts=range(1, 9)); rig.enqueue(confirm, 7); rig.settle()\n"
+        "    assert rig.jobs().states() == {'dead': 1}"
+    ),
+    "a fault that strikes the attempts of several jobs": (
+        "rig.faults.fail(rig.job(confirm, retry=3), attempts=(1, 2)); rig.enqueue(confirm, 7); rig.enqueue(confirm, 8)\n"
+        "    rig.settle(); assert rig.jobs().states() == {'done': 2}"
+    ),
+    "a schedule whose next firing is asked for": (
+        'till = rig.schedule("close", lambda: 1, "30 1 * * *"); assert till.next.hour == 1'
+    ),
+    "a schedule that is to do nothing yet": (
+        'rig.schedule("close", lambda: 1, "30 1 * * *"); rig.advance("1h"); assert not rig.jobs()'
+    ),
+    "a schedule that is paused": (
+        'rig.schedule("close", lambda: 1, "30 1 * * *").pause(); rig.enqueue(confirm, 7); rig.advance("1h")'
+    ),
     "a fault that is to strike nothing": (
         "fault = rig.faults.fail(rig.job(confirm), attempts=2); rig.enqueue(confirm, 7); rig.settle()\n"
         "    assert fault.struck == 0"
@@ -284,7 +343,8 @@ def test_a_loose_end_is_not_the_failure_that_a_test_expects(pytester: pytest.Pyt
 
 
 def test_loose_ends_are_allowed_by_a_marker_and_a_setting(pytester: pytest.Pytester) -> None:
-    bodies = [body for body, _ in HONEST.values()][10:12]
+    names = ("a wrong assertion in a job", "an error of the rig that the application swallows")
+    bodies = [HONEST[name][0] for name in names]
     source = APPLICATION + "".join(f"\ndef test_{n}(rig):\n    {body}\n" for n, body in enumerate(bodies))
     pytester.makepyfile(source + '\n@pytest.mark.rig(allow=["dead jobs"])\ndef test_marker(rig):\n    ' + bodies[0])
     pytester.runpytest("-n0").assert_outcomes(failed=2, passed=1)
@@ -292,6 +352,41 @@ def test_loose_ends_are_allowed_by_a_marker_and_a_setting(pytester: pytest.Pytes
     pytester.runpytest("-n0").assert_outcomes(passed=3)
     pytester.makepyprojecttoml('[tool.ironclock]\nallow = ["dead job"]\n')
     pytester.runpytest("-n0").stdout.fnmatch_lines(["*allow has 'dead job'; did you mean 'dead jobs'?*"])
+
+
+def test_what_is_allowed_and_not_there_is_told(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        APPLICATION
+        + """
+def test_by_the_test(rig):
+    rig.allow("dead jobs"); rig.enqueue(confirm, 7); rig.settle()
+@pytest.mark.rig(allow=["idle taps"])
+def test_by_its_marker(rig):
+    rig.enqueue(confirm, 7); rig.settle()
+def lenient(rig):
+    rig.allow("dead jobs")
+def test_by_a_helper(rig):
+    lenient(rig); rig.enqueue(confirm, 7); rig.settle()
+@pytest.mark.rig(allow=["dead jobs"])
+@pytest.mark.parametrize("crates", [1, 12])
+def test_by_a_marker_of_several(rig, crates):
+    rig.enqueue(weigh, crates); rig.settle()
+class TestAll:
+    pytestmark = pytest.mark.rig(allow=["dead jobs"])
+    def test_by_a_class(self, rig):
+        rig.enqueue(confirm, 7); rig.settle()
+def test_needed(rig):
+    rig.allow("dead jobs"); rig.enqueue(weigh, 12); rig.settle()
+"""
+    )
+    pytester.makepyprojecttoml('[tool.ironclock]\nallow = ["idle laws"]\n')
+    result = pytester.runpytest("-n0", "-W", "default")
+    result.assert_outcomes(passed=7, warnings=2)
+    result.stdout.fnmatch_lines_random([
+        "*rig.allow [[]*in test_by_the_test[]] allows 'dead jobs', and there is no such loose end; take it away*",
+        "*the marker `rig` of the test allows 'idle taps', and there is no such loose end; take it away*",
+    ])  # fmt: skip
+    pytester.runpytest("-n0", "-W", "error").assert_outcomes(passed=5, failed=2)
 
 
 def test_a_rig_of_a_wider_scope_and_one_of_the_test_itself_are_not_judged(pytester: pytest.Pytester) -> None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import re
 import sys
+import warnings
 import weakref
 from collections.abc import Generator, Iterator
 from pathlib import Path
@@ -170,7 +171,7 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
     Its arguments come from the `rig` marker, then from ``[tool.ironclock]`` in pyproject.toml.
     """
     from .errors import IronClockError
-    from .rig import Rig
+    from .rig import Rig, allow_by_marker
 
     arguments = {name: value for name, value in _settings(request.config).items() if name not in _OF_SUITE}
     taps = arguments.pop("taps", {})
@@ -183,6 +184,7 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
         arguments.update(marker.kwargs)
     try:
         made = Rig(**arguments)
+        allow_by_marker(made, _allowed_by_its_own_marker(request.node))
         if taps:
             from .capture.configured_taps import put_taps
 
@@ -198,6 +200,12 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
         raise pytest.UsageError(f"the rig of {request.node.nodeid}: {error}") from None
     yield made
     made.close()
+
+
+def _allowed_by_its_own_marker(node: Any) -> Any:
+    """Return the kinds of loose ends that the marker of one test allows, and of no other."""
+    own = [] if hasattr(node, "callspec") else [marker for marker in node.own_markers if marker.name == "rig"]
+    return next((marker.kwargs["allow"] for marker in own if "allow" in marker.kwargs), ())
 
 
 def _settings(config: pytest.Config) -> dict[str, Any]:
@@ -319,7 +327,7 @@ def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
         _check_laws(item)
         return result
     rig_module = sys.modules["ironclock.rig"]
-    older_taps = rig_module.taps_of(made)
+    older = rig_module.taps_and_schedules_of(made)
     with rig_module.held(made):
         result = yield
     if not _has_failed(item):
@@ -327,12 +335,16 @@ def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
     _check_laws(item)
     if not _has_failed(item) and _is_of_this_test(item, made):
         test = getattr(getattr(item, "obj", None), "__code__", None)
-        ends = rig_module.loose_ends_of(made, test, older_taps)
+        ends = rig_module.loose_ends_of(made, test, older)
         if ends:
             from .errors import LooseEnds
             from .history.attention import told
 
             raise LooseEnds(told(ends))
+        for words in rig_module.needless_allowances_of(made):
+            from .errors import RigWarning
+
+            warnings.warn(RigWarning(words), stacklevel=1)
     return result
 
 

@@ -23,7 +23,7 @@ from .errors import InputError, InstantError, PolicyError, RigStateError, Unknow
 from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
 from .foundation.other_words import must_not_be_set, no_attribute
-from .foundation.source_location import frame_of_caller
+from .foundation.source_location import calling, frame_of_caller
 from .history.attention import LooseEnd
 from .history.history import History
 from .interpreter import installation
@@ -1311,7 +1311,7 @@ class Rig:
             rig.run_dry()
             assert not rig.loose_ends()
         """
-        self._simulation.attention.allow(kinds)
+        self._simulation.attention.allow_in_test(kinds, f"rig.allow [{calling()}]", frame_of_caller(1).f_code)
 
     def loose_ends(self) -> list[str]:
         """Return what makes a test that passes say less than it seems. The `rig` fixture fails such a test.
@@ -1323,6 +1323,8 @@ class Rig:
         - ``"idle taps"``: a tap that the test has put and that was never called, unless the test has asked for jobs and
           there were none.
         - ``"idle laws"``: a law that found nothing to judge.
+        - ``"idle schedules"``: a schedule that the test has put and that never fired, unless the test has read its
+          `last`, `next` or `runs`, or has asked for jobs and there were none.
         - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
         - ``"failing jobs"``: an open job whose last attempt has failed with a mistake in its code (`AssertionError`,
           `TypeError`, `NameError`, `AttributeError`, `ImportError`), and at which the test has not looked.
@@ -1337,20 +1339,28 @@ class Rig:
         """
         return [line for lines in self._loose_ends(frame_of_caller(1).f_code).values() for line in lines]
 
-    def _loose_ends(self, test: CodeType | None, older_taps: int = 0) -> dict[str, list[str]]:
+    def _loose_ends(
+        self, test: CodeType | None, older_taps: int = 0, older_schedules: int = 0
+    ) -> dict[str, list[str]]:  # fmt: skip
         simulation = self._simulation
+        schedules = (
+            why
+            for name in list(simulation.schedule_names)[older_schedules:]
+            if name in self._schedules and not simulation.attention.found_no_job
+            and (why := self._schedules[name].why_idle())
+        )  # fmt: skip
         taps = (
             f"{tap!r} was never called [{tap.place}]"
             for tap in (*self._taps[older_taps:], *self._taken_away)
             if isinstance(tap, Tap) and not tap.calls and not simulation.attention.found_no_job
         )
-        idle_faults = simulation.placed_faults.idle(simulation.loop.now)
+        idle_faults = simulation.placed_faults.idle(simulation.loop.now, simulation.broker.jobs)
         dead = () if self._loops is None else self._loops.dead()
         jobs = simulation.broker.jobs
         types = {*simulation.broker.types, *(job.type.name for job in jobs)}  # a collector makes types for one job
         circular = self._threads.circular
         deadlocks = circular.told[circular.seen :]
-        return simulation.attention.loose_ends(types, jobs, idle_faults, taps, dead, deadlocks, test)
+        return simulation.attention.loose_ends(types, jobs, idle_faults, taps, schedules, dead, deadlocks, test)
 
     def note(self, text: str) -> None:
         """Write a line of the test into the history, at this instant. Parameters: `text` is the line.
@@ -1628,12 +1638,22 @@ def decided(rig: Rig, make: Callable[[Any], DecisionsType]) -> DecisionsType:
     return rig._decide_with(make)
 
 
-def loose_ends_of(rig: Rig, test: CodeType | None, older_taps: int = 0) -> dict[str, list[str]]:
+def loose_ends_of(rig: Rig, test: CodeType | None, older: tuple[int, int] = (0, 0)) -> dict[str, list[str]]:
     """Return the loose ends of a rig by kind.
 
-    Parameters: `test` is the code of the test. `older_taps` is how many taps were there before the test began.
+    Parameters: `test` is the code of the test. `older` is how many taps and schedules were there before the test began.
     """
-    return rig._loose_ends(test, older_taps)
+    return rig._loose_ends(test, *older)
+
+
+def allow_by_marker(rig: Rig, kinds: Iterable[LooseEnd]) -> None:
+    """Note that the marker of a test allows kinds of loose ends. Raises `InputError` for an unknown one."""
+    simulation_of(rig).attention.allow_in_test(kinds, "the marker `rig` of the test", None)
+
+
+def needless_allowances_of(rig: Rig) -> list[str]:
+    """Return in words what a test allows although there was no such loose end when they were last asked for."""
+    return list(simulation_of(rig).attention.needless)
 
 
 def dead_workers_of(rig: Rig) -> list[str]:
@@ -1667,9 +1687,9 @@ def must_fit(rig: Rig) -> None:
     rig._must_fit()
 
 
-def taps_of(rig: Rig) -> int:
-    """Return how many taps a rig has."""
-    return len(rig._taps)
+def taps_and_schedules_of(rig: Rig) -> tuple[int, int]:
+    """Return how many taps a rig has, and how many schedules it has ever had."""
+    return len(rig._taps), len(simulation_of(rig).schedule_names)
 
 
 def simulation_of(rig: Rig) -> Simulation:

@@ -14,6 +14,7 @@ LooseEnd: TypeAlias = Literal[
     "idle faults",
     "idle taps",
     "idle laws",
+    "idle schedules",
     "dead jobs",
     "failing jobs",
     "hidden errors",
@@ -41,6 +42,10 @@ class Attention:
 
     def __init__(self, allowed: Iterable[LooseEnd] = ()) -> None:
         self.allowed: set[str] = set()
+        self.allowed_by_test: dict[str, tuple[str, CodeType | None]] = {}
+        """The kinds of loose ends that somebody allows in this rig: where, and in which code (None: a marker)."""
+        self.needless: list[str] = []
+        """What the test allows although there is no such loose end, in words. `loose_ends` finds it."""
         self.allow(allowed)
         self.names: dict[tuple[str, str], str] = {}
         """Names that were unknown when they were asked for: the name and what it was asked for, with the place."""
@@ -61,6 +66,13 @@ class Attention:
             if kind not in KINDS:
                 raise InputError(f"allow has {kind!r}; {nearest(str(kind), KINDS)}")
             self.allowed.add(kind)
+
+    def allow_in_test(self, kinds: Iterable[LooseEnd], place: str, code: CodeType | None) -> None:
+        """Allow kinds of loose ends in one test. Parameters: `place` and `code` say who does that. Raises `InputError`
+        for an unknown one."""
+        self.allow(kinds)
+        for kind in (kinds,) if isinstance(kinds, str) else kinds:
+            self.allowed_by_test.setdefault(kind, (place, code))
 
     def asked_for(self, name: str, what: str) -> None:
         """Note a name that is unknown so far."""
@@ -106,7 +118,7 @@ class Attention:
 
     def loose_ends(
         self, types: Iterable[str], jobs: Iterable[WatchedJob], idle_faults: Iterable[str], idle_taps: Iterable[str],
-        dead_workers: Iterable[str], deadlocks: Iterable[str], test: CodeType | None,
+        idle_schedules: Iterable[str], dead_workers: Iterable[str], deadlocks: Iterable[str], test: CodeType | None,
     ) -> dict[str, list[str]]:  # fmt: skip
         """Return what makes a test that passes say less than it seems, as lines by kind.
 
@@ -124,6 +136,7 @@ class Attention:
             "idle laws": [
                 f"the law {law} found nothing to judge [{place}]" for law, place in self.idle_laws.items() if place
             ],
+            "idle schedules": list(idle_schedules),
             "dead jobs": [
                 f"nobody looked at the dead job {job!r}: {type(job.error).__name__}: {job.error}"
                 for job in jobs
@@ -143,6 +156,11 @@ class Attention:
             "dead workers": list(dead_workers),
             "deadlocks": [] if any(law.startswith("no_deadlock") for law in self.idle_laws) else list(deadlocks),
         }
+        self.needless = [
+            f"{place} allows {kind!r}, and there is no such loose end; take it away"
+            for kind, (place, code) in self.allowed_by_test.items()
+            if not found[kind] and code in (None, test)  # a helper can be for several tests
+        ]
         return {kind: lines for kind, lines in found.items() if lines and kind not in self.allowed}
 
 
@@ -159,6 +177,7 @@ _MEANT = {
     "failing jobs": 'assert job.state == "backing-off"',
     "idle faults": "assert fault.struck == 0",
     "idle taps": "assert not rig.jobs()",
+    "idle schedules": "assert schedule.last is None",
     "dead workers": "assert worker.error is not None",
 }
 """By kind, what a test can assert that means it."""

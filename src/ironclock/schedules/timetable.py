@@ -85,6 +85,7 @@ class Scheduled:
         """How many firings were left out because the run before was open, or because the scheduler was down."""
         self.refused = 0
         """How many firings became no run because the enqueue was refused. The history has each error."""
+        self._is_looked_at = False
         self._runs: list[LiveJob] = []
         self._run_before: LiveJob | None = None  # the last run of the schedule that this one has replaced
         self._replaced_ns: int | None = None  # when another one replaced it: what was due by then still runs
@@ -102,19 +103,32 @@ class Scheduled:
     @property
     def runs(self) -> list[Job[Any]]:
         """Every run so far, the latest last."""
+        self._is_looked_at = True
         return [job.reader for job in self._runs]
 
     @property
     def last(self) -> Job[Any] | None:
         """The latest run, or None."""
+        self._is_looked_at = True
         return self._runs[-1].reader if self._runs else None
 
     @property
     def next(self) -> dt.datetime | None:
         """The instant of the next firing. None if there is none, and while it is paused or removed."""
+        self._is_looked_at = True
         if self._due is None or self.paused or self.removed:
             return None
         return self._loop.timeline.at(self._due)
+
+    def why_idle(self) -> str:
+        """Return in words that it has never fired. Empty if it has, or if somebody has looked at it, paused it, or
+        taken it away."""
+        if self._runs or self.skipped or self.refused or self._is_looked_at or self.paused or self.removed:
+            return ""
+        if self._due is None:
+            return f"the schedule {self.name!r} never fired: it has no firing"
+        first, now = map(self._loop.timeline.text, (self._due, self._loop.now))
+        return f"the schedule {self.name!r} never fired: its first firing is at {first}, and the rig is at {now}"
 
     def pause(self) -> None:
         """Let firings pass without a run, until `resume`.

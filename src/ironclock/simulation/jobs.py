@@ -322,12 +322,20 @@ class Attempt:
     @property
     def outcome(self) -> str:
         """How it ended: ``running`` (not ended), ``done``, ``failed``, ``timed-out``, ``crashed`` or ``cancelled``."""
+        self._look_at_job()
         return self._live.outcome
 
     @property
     def error(self) -> BaseException | None:
         """The error that ended it. None if it has none."""
+        self._look_at_job()
         return self._live.error
+
+    def _look_at_job(self) -> None:
+        """Note that somebody has looked at how this attempt ended, and so at what became of its job."""
+        job = self._live.job
+        if job.error is not None:
+            job.home.attention.looked_at(job)
 
     @property
     def line(self) -> str:
@@ -456,12 +464,12 @@ class Job(Generic[R_co]):
     @property
     def attempts(self) -> list[Attempt]:
         """Every attempt so far, in order, the running one included."""
-        return [attempt.reader for attempt in self._looked_at().attempts]
+        return [attempt.reader for attempt in self._live.attempts]
 
     @property
     def waits(self) -> list[str]:
         """The waits after its failed attempts, as text: ``["10s", "20s"]``."""
-        return [spell(ns) for attempt in self.attempts if (ns := attempt.waited_ns) is not None]
+        return [spell(ns) for attempt in self._looked_at().attempts if (ns := attempt.reader.waited_ns) is not None]
 
     def must_wait(self, *waits: Duration, within: float = 0) -> None:
         """Raise `JobsDiffer` unless the job has waited so long after each of its failed attempts.

@@ -49,6 +49,9 @@ class Judge:
                 elif fault.strikes(now, subject):
                     fault.does.kind.strike(passing, fault.does)
                     if passing.over:
+                        for other in faults:
+                            if not other.struck and not other.came_second and other.aim.includes(now, subject):
+                                other.came_second = fault.describe()
                         return
 
 

@@ -3,13 +3,26 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import chain
+from typing import Any, Protocol
 
 from ...errors import EnqueueRefused
 from ...foundation.instants import Timeline
+from ...history.records import RecordedType
 from .kind import FaultKind, Strike, Subject
 from .outage import QueueOutage
+
+
+class SeenJob(Protocol):
+    """What is asked of a job, to say why a fault has not struck it."""
+
+    attempts_made: int
+    state: Any
+
+    @property
+    def type(self) -> RecordedType: ...
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -58,6 +71,10 @@ class PlacedFault:
     generator: random.Random | None = None
     struck: int = 0
     """How often it has struck so far."""
+    struck_numbers: set[int] = field(default_factory=set)
+    """The numbers of the attempts (or calls) that it has struck, if it is meant for some numbers."""
+    came_second: str = ""
+    """The fault that ended whatever this one would have struck, in words."""
     is_looked_at: bool = False
     """True if somebody has asked how often it has struck."""
     place: str = ""
@@ -87,6 +104,8 @@ class PlacedFault:
         if self.generator is not None and self.generator.random() >= (self.chance or 0.0):
             return False
         self.count(subject.job)
+        if self.aim.numbers is not None:
+            self.struck_numbers.add(subject.number)
         return True
 
     def count(self, victim: str) -> None:
@@ -100,6 +119,7 @@ class PlacedFault:
         return f"{self.kind.describe(self.does.by_ns)} {self.aim.job or 'any job'}{where}"
 
 
+_MOST_NUMBERS = 4
 _INNER = ("delivery", "put", "before commit", "ack")
 # Seams that a user does not name: the kind of fault says where it is.
 
@@ -152,27 +172,78 @@ class PlacedFaults:
         until = self.outage_until(queue, now)
         return None if until is None else EnqueueRefused(f"the queue server is down until {self._timeline.text(until)}")
 
-    def idle(self, now: int) -> list[str]:
-        """Return in words the faults that have not struck, and why that may be."""
+    def idle(self, now: int, jobs: Iterable[SeenJob]) -> list[str]:
+        """Return in words the faults that have not struck, or not as often as they say, and why."""
         text = self._timeline.text
+        made: dict[str, list[SeenJob]] = {}
+        for job in jobs:
+            made.setdefault(job.type.name, []).append(job)
         lines = []
         for fault in self.ever:
-            if fault.struck or fault.is_looked_at or fault.chance is not None or fault.aim.numbers == frozenset():
+            if fault.is_looked_at or fault.chance is not None or fault.aim.numbers == frozenset():
                 continue  # no number at all says that there is no fault
-            aim, why = fault.aim, ""
-            if fault.missed:
-                why = f"; {', '.join(sorted(fault.missed))}"
-            elif aim.since is not None and aim.until is not None:
-                why = f"; it is for the time from {text(aim.since)} to {text(aim.until)}, and the rig is at {text(now)}"
-            elif aim.at not in ("start", *_INNER):
-                why = f"; no job came to the seam {aim.at!r}"
-            lines.append(f"the fault {fault.describe()!r} struck 0 times{why} [{fault.place}]")
+            why = self._why_in_part(fault, made) if fault.struck else self._why_not(fault, now, made)
+            if not fault.struck:
+                lines.append(f"the fault {fault.describe()!r} struck 0 times{why and '; '}{why} [{fault.place}]")
+            elif why:
+                lines.append(f"the fault {fault.describe()!r} {why} [{fault.place}]")
         lines += [
             f"the outage from {text(outage.since)} to {text(outage.until)} is in the future; the rig is at {text(now)}"
             for outage in self.outages
             if outage.since > now
         ]
         return lines
+
+    def _why_not(self, fault: PlacedFault, now: int, made: Mapping[str, Sequence[SeenJob]]) -> str:
+        """Return in words why a fault has not struck."""
+        aim, text = fault.aim, self._timeline.text
+        if fault.missed:
+            return ", ".join(sorted(fault.missed))
+        if aim.since is not None and aim.until is not None:
+            return f"it is for the time from {text(aim.since)} to {text(aim.until)}, and the rig is at {text(now)}"
+        if fault.came_second:
+            return f"{fault.came_second!r} came first"
+        if aim.at not in ("start", *_INNER):
+            return f"no job came to the seam {aim.at!r}"
+        mine = list(chain.from_iterable(made.values())) if aim.job is None else made.get(aim.job, ())
+        who = "any job" if aim.job is None else aim.job
+        if aim.at != "start":
+            return ""
+        if not mine:
+            return f"no job {'' if aim.job is None else aim.job + ' '}was enqueued"
+        most = max(job.attempts_made for job in mine)
+        if not most:
+            return f"no attempt at {who} was made"
+        if aim.numbers is not None and most < min(aim.numbers):
+            return f"it is for {_numbered(aim.numbers)}, and {who} had {_attempts(most)}"
+        return "its `when` was never true" if aim.when is not None else ""
+
+    def _why_in_part(self, fault: PlacedFault, made: Mapping[str, Sequence[SeenJob]]) -> str:
+        """Return in words which of its attempts a fault has not struck. Empty: none, or a job died before them."""
+        aim = fault.aim
+        left = frozenset() if aim.numbers is None else aim.numbers - fault.struck_numbers
+        if not left or aim.at != "start" or aim.job is None or aim.visits is not None or aim.when is not None:
+            return ""
+        mine = made.get(aim.job, ())
+        if not mine or any(job.state in ("dead", "dropped", "lost") for job in mine):
+            return ""
+        most = max(job.attempts_made for job in mine)
+        return (
+            f"struck only {_numbered(fault.struck_numbers)}, and is for {_numbered(aim.numbers or ())}: {aim.job} had "
+            f"{_attempts(most)}"
+        )
+
+
+def _attempts(count: int) -> str:
+    return "1 attempt" if count == 1 else f"{count} attempts"
+
+
+def _numbered(numbers: Iterable[int]) -> str:
+    """Return attempts in words: ``attempt 2``, ``attempts 1, 2 and 3``."""
+    shown = [str(number) for number in sorted(numbers)]
+    if len(shown) > _MOST_NUMBERS:
+        return f"attempts {shown[0]} to {shown[-1]}"
+    return f"attempts {', '.join(shown[:-1])} and {shown[-1]}" if len(shown) > 1 else f"attempt {shown[0]}"
 
 
 _NOTHING: list[PlacedFault] = []
