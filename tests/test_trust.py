@@ -354,6 +354,27 @@ def test_loose_ends_are_allowed_by_a_marker_and_a_setting(pytester: pytest.Pytes
     pytester.runpytest("-n0").stdout.fnmatch_lines(["*allow has 'dead job'; did you mean 'dead jobs'?*"])
 
 
+def test_loose_ends_are_told_in_a_few_lines(pytester: pytest.Pytester) -> None:
+    body = (
+        "for n in range(30): rig.enqueue(confirm, n)\n    job = rig.enqueue(weigh, 12); rig.settle(); assert job.error\n"
+        "    rig.enqueue(weigh, 13); rig.faults.fail(confirm, attempts=2); rig.run_dry()"
+    )
+    result = run(pytester, body)
+    result.assert_outcomes(failed=1)
+    told = result.stdout.str()
+    assert "weigh-32(13): dead" in told
+    assert "weigh-31(12): dead" not in told  # the test has looked at it
+    assert "confirm-1(0): done" not in told
+    section = told.partition("jobs of the rig")[2].partition("short test summary")[0]
+    assert len(section.splitlines()) < 25
+    result.stdout.fnmatch_lines(["... and 31 more jobs (--ironclock-save DIR keeps them all)"])
+    idle = run(
+        pytester, "for n in range(30): rig.enqueue(confirm, n)\n    rig.faults.fail(confirm, attempts=2); rig.settle()"
+    )
+    section = idle.stdout.str().partition("= FAILURES")[2].partition("short test summary")[0]
+    assert len(section.splitlines()) < 30
+
+
 def test_what_is_allowed_and_not_there_is_told(pytester: pytest.Pytester) -> None:
     pytester.makepyfile(
         APPLICATION

@@ -49,6 +49,7 @@ _OF_SUITE = ("budget", "laws", "notice", "unnoticed")
 """The settings that are about the whole suite, and not for the rig."""
 _TOLD = 12  # jobs whose story stands under a failure
 _TOLD_LINES = 40  # lines of one story, of which the last ones say most
+_MOST_LINES = 18  # lines of stories beside loose ends
 _TRACED = 3  # jobs whose traceback does
 _OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionError, RecursionError)
 # What a mistake in Iron Clock itself raises.
@@ -398,12 +399,15 @@ def pytest_runtest_makereport(
         report.longrepr = call.excinfo.getrepr(style="value")  # the frames are those of the plugin
     if report.failed and call.when in ("setup", "call"):
         rigs = _rigs_of(item)
+        loose = str(call.excinfo.value) if call.excinfo is not None and _is_loose_end(call.excinfo.value) else None
         for job, error in _failed_jobs(rigs, call.excinfo):
+            if loose is not None and repr(job) not in loose:
+                continue  # the test has looked at it
             report.sections.append((f"{job.id} failed in attempt {len(job.attempts)}", _traceback(item, error)))
         report.sections.extend(_what_stands_still(rigs))
         for number, rig in enumerate(rigs, 1):
             title = "jobs of the rig" if len(rigs) == 1 else f"jobs of rig {number} of {len(rigs)}"
-            report.sections.append((title, _told_safely(rig)))
+            report.sections.append((title, _told_safely(rig, loose)))
             directory = item.config.getoption("--ironclock-save")
             if directory:
                 report.sections.append(("history", _saved(rig, Path(directory), item.nodeid, number, len(rigs))))
@@ -500,10 +504,11 @@ def _is_hidden(raised: pytest.ExceptionInfo[BaseException] | None) -> bool:
     return not is_own(str(raised.traceback[-1].frame.code.path))
 
 
-def _told_safely(rig: Rig) -> str:
-    """Return the stories of a rig, or why they cannot be told: a report must not end the run of the tests."""
+def _told_safely(rig: Rig, loose: str | None) -> str:
+    """Return the stories of a rig, or why they cannot be told: a report must not end the run of the tests. Parameters:
+    `loose` are the loose ends in words, if they are why the test failed: then a few lines are enough."""
     try:
-        return _told(rig)
+        return _told(rig) if loose is None else _told_in_short(rig, loose)
     except Exception as error:
         return f"the stories of {object.__repr__(rig)} cannot be told: {type(error).__name__}: {error}"
 
@@ -518,6 +523,23 @@ def _told(rig: Rig) -> str:
     lines = [repr(rig), *(_shortened(job.story()) for job in chosen)]
     if len(jobs) > len(chosen):
         lines.append(f"... and {len(jobs) - len(chosen)} more jobs (--ironclock-save DIR keeps them all)")
+    return "\n".join(lines)
+
+
+def _told_in_short(rig: Rig, loose: str) -> str:
+    """Return the stories of the jobs that loose ends name. If they name none, those of the first jobs."""
+    jobs = rig.jobs()
+    concerned = [job for job in jobs if repr(job) in loose]
+    lines = [repr(rig)]
+    told = 0
+    for job in concerned or jobs:
+        story = _shortened(job.story()).splitlines()
+        if told and len(lines) + len(story) > _MOST_LINES:
+            break
+        lines += story
+        told += 1
+    if told < len(jobs):
+        lines.append(f"... and {len(jobs) - told} more jobs (--ironclock-save DIR keeps them all)")
     return "\n".join(lines)
 
 
