@@ -103,7 +103,10 @@ def test_a_log_alone_says_how_faithful_it_is() -> None:
         ([], "Give at least one LOG."),
         (["no.csv"], "no.csv"),
         ([FRIDAY, "--policies", "no.toml"], "cannot read no.toml"),
-        ([FRIDAY, "--with", "no_module"], "--with is 'no_module', which cannot be imported: ModuleNotFoundError"),
+        (
+            [FRIDAY, "--with", "no_module"],
+            "no_module cannot be imported: ModuleNotFoundError: No module named 'no_module'",
+        ),
         ([FRIDAY, "--setup", "no_colon"], "the function is 'no_colon'; give MODULE:FUNCTION"),
         ([FRIDAY, "--fail-at", "x"], "--fail-at is 'x'; give NAME=VALUE"),
         ([FRIDAY, "--jobs", "x"], "the log has no job 'x'"),

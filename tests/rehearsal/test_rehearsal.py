@@ -622,6 +622,6 @@ def test_the_rigs_of_a_rehearsal_are_no_part_of_the_test(pytester: pytest.Pytest
         """
     )
     for option in ("--ironclock-search", "--ironclock-notice", "--ironclock-seams"):
-        result = pytester.runpytest_subprocess(option, "-p", "no:cacheprovider")
+        result = pytester.runpytest_inprocess(option, "-n0", "-p", "no:cacheprovider")
         result.assert_outcomes(passed=1)
         result.stdout.re_match_lines([".*(none that has passed uses a rig|no test has run a job in a rig)"])

@@ -10,6 +10,7 @@ import sys
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
+from types import ModuleType
 from typing import Any
 
 import click
@@ -69,7 +70,7 @@ def laws_from(place: str) -> list[tuple[str, Any]]:
     file, colon, name = place.rpartition(":")
     if not colon or not name.isidentifier():
         file, name = place, "LAWS"
-    module = _module(file)
+    module = module_from(file)
     found = getattr(module, name, None)
     if found is None:
         known = [n for n in vars(module) if n.isupper()]
@@ -85,14 +86,15 @@ def _toml_laws(path: str) -> Any:
         yield repr(law), law
 
 
-def _module(place: str) -> Any:
+def module_from(place: str) -> ModuleType:
+    """Return a module by its name, or that of a Python file. Raises `InputError`."""
     if not place.endswith(".py"):
         if str(Path.cwd()) not in sys.path:
             sys.path.insert(0, str(Path.cwd()))
         try:
             return importlib.import_module(place)
-        except ImportError as error:
-            raise ic.InputError(f"{place} cannot be imported: {error}") from None
+        except Exception as error:
+            raise ic.InputError(f"{place} cannot be imported: {type(error).__name__}: {error}") from None
     path = Path(place).resolve()
     if not path.is_file():
         raise ic.InputError(f"there is no file {place}; give a file or a module")

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import importlib
 import json
 import sys
 from pathlib import Path
-from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -129,7 +127,7 @@ def rehearse(
     stated = [] if laws is None else [law for _, law in given_files.laws_from(laws)]
     history = reading.history(logs, mapping)
     _search_beside(logs)
-    module = None if code is None else _module(code)
+    module = None if code is None else given_files.module_from(code)
     with Meter("rehearsing") as meter:
         rehearsal = ic.rehearse(
             history, policies=list(policies) or None, workers=workers, jobs=module, setup=_function(setup),
@@ -187,13 +185,6 @@ def _search_beside(logs: tuple[str, ...]) -> None:
     for folder in (str(Path(example(logs[0])).resolve().parent), str(Path.cwd())):
         if folder not in sys.path:
             sys.path.insert(0, folder)
-
-
-def _module(name: str) -> ModuleType:
-    try:
-        return importlib.import_module(name)
-    except Exception as error:
-        raise ic.InputError(f"--with is {name!r}, which cannot be imported: {type(error).__name__}: {error}") from None
 
 
 def _function(name: str | None) -> Any:

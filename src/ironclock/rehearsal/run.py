@@ -154,8 +154,9 @@ class _Stage:
             workers = [{"count": pool.seen.places, "queues": list(pool.seen.queues)} for pool in recording.pools]
             workers = candidate.tables.get("workers", workers)
         more = {key: value for key, value in candidate.tables.items() if key not in ("jobs", "policies", "workers")}
-        for schedule in more.get("schedules", {}).values():
-            schedule.setdefault("end", at(recording.end_ns))
+        if "schedules" in more:  # they fire as long as the log tells
+            end = at(recording.end_ns)
+            more["schedules"] = {name: {"end": end, **table} for name, table in more["schedules"].items()}
         return {
             "start": at(recording.start_ns).replace(microsecond=0), "zone": str(recording.timeline.zone), "seed": seed,
             "workers": workers, "jobs": jobs, **more,
