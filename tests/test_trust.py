@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 import re
 import sys
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -94,6 +95,11 @@ HONEST = {
     "a dead job whose attempts are only counted": (
         "job = rig.enqueue(weigh, 12); rig.settle(); assert len(job.attempts) == job.attempts_made == 1",
         r"nobody looked at the dead job <job weigh-1\(12\): dead, 1 attempt>: AssertionError: too heavy",
+    ),
+    "a worker loop that has died": (
+        "def works():\n        time.sleep(1)\n        raise OSError('the table is gone')\n"
+        "    rig.run_loop(works); rig.enqueue(confirm, 7); rig.advance('1m')",
+        r"works.*OSError: the table is gone",
     ),
     "an outage that never comes": (
         'rig.faults.outage(("2031-04-01", "2031-04-02")); rig.enqueue(confirm, 7); rig.settle()',
@@ -211,6 +217,17 @@ SHORT = {
         "rig.faults.fail(rig.job(confirm, retry=3), attempts=(1, 2)); rig.enqueue(confirm, 7); rig.enqueue(confirm, 8)\n"
         "    rig.settle(); assert rig.jobs().states() == {'done': 2}"
     ),
+    "a worker loop whose death is looked at": (
+        "def works():\n        time.sleep(1)\n        raise OSError('the table is gone')\n"
+        "    (worker,) = rig.run_loop(works); rig.advance('1m'); assert isinstance(worker.error, OSError)"
+    ),
+    "a dead job that is put back": (
+        "rig.faults.fail(rig.job(confirm), attempts=1); job = rig.enqueue(confirm, 7); rig.settle(); rig.dead.requeue(job)\n"
+        "    rig.settle(); assert job.state == 'done'"
+    ),
+    "dead jobs that are asked for": (
+        "rig.enqueue(weigh, 12); rig.settle(); assert len(rig.jobs(state='dead')) == 1"
+    ),
     "a schedule whose next firing is asked for": (
         'till = rig.schedule("close", lambda: 1, "30 1 * * *"); assert till.next.hour == 1'
     ),
@@ -225,7 +242,7 @@ SHORT = {
         "    assert fault.struck == 0"
     ),
     "a tap through which nothing goes": "rig.tap(put); assert not rig.jobs()",
-    "no attempt is no fault": (
+    "a fault for none of the attempts": (
         "rig.faults.fail(rig.job(confirm), attempts=range(1, 1)); rig.enqueue(confirm, 7); rig.settle()"
     ),
     "mocks in place of jobs": (
@@ -283,6 +300,13 @@ FAILING = {
     "arguments that do not survive": "rig.enqueue(confirm, {7})",
     "a word that is not ours": "rig.enqueue(confirm, 7).status",
 }  # fmt: skip
+
+
+def test_the_page_lists_each_case() -> None:
+    page = (Path(__file__).parents[1] / "docs" / "trust.md").read_text(encoding="utf-8")
+    listed = re.findall(r"^- (.*)$", page.partition("## Case by case")[2].partition("## Short ways")[0], re.MULTILINE)
+    assert listed == [*HONEST, *SHORT]
+    assert len(listed) >= 60
 
 
 def run(pytester: pytest.Pytester, body: str) -> pytest.RunResult:
