@@ -96,7 +96,7 @@ def compare(before: History, after: History, *, names: tuple[str, str] | None = 
     shift = began[0] - began[1]
     pairs = _pairs(old, new, shift)
     changes = changes_of(pairs, names, shift)
-    done_before, done_after = effects_of(before), effects_of(after)
+    done_before, done_after = _effects(before), _effects(after)
     effects = tuple(
         (name, done_before.get(name, 0), done_after.get(name, 0))
         for name in dict.fromkeys([*done_before, *done_after])
@@ -213,7 +213,7 @@ def _later(ns: int) -> str:
     return f"{spell(shown)} {'later' if ns > 0 else 'earlier'}"
 
 
-def effects_of(history: History) -> dict[str, int]:
+def _effects(history: History) -> dict[str, int]:
     """Return how often each effect of a history was done, by its name, its key and how it ended."""
     made: dict[str, int] = {}
     for entry in history:

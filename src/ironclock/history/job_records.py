@@ -7,7 +7,7 @@ of most runs never do.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import Any
+from typing import Any, Protocol
 
 from ..foundation.instants import Timeline
 from .entries import Entry
@@ -15,7 +15,8 @@ from .history import History
 from .loaded_entries import Step
 from .records import DEAD, DROPPED, ENDED, UNHEARD
 
-_CLOSING = {"withdrawn": "withdrawn", "expired": "dropped", "lost": "lost", "given-up": "dead", "discarded": "dropped"}
+CLOSING = {"withdrawn": "withdrawn", "expired": "dropped", "lost": "lost", "given-up": "dead", "discarded": "dropped"}
+"""By what happened to a job outside its attempts, its last state."""
 _CLOSING_THEN = {DEAD: "dead", DROPPED: "dropped"}
 
 
@@ -308,8 +309,8 @@ def records_from(
             ending = running.pop((job, attempt), None)
             if ending is not None:
                 record.end(ending, number, ns, what, then)
-        elif what in _CLOSING:
-            record.close(_CLOSING[what], number, ns)
+        elif what in CLOSING:
+            record.close(CLOSING[what], number, ns)
         elif what == "overtaken":
             if (job, attempt) in running:
                 running[job, attempt].end_seen = then != UNHEARD
@@ -324,7 +325,16 @@ def records_from(
     return list(found.values())
 
 
-def queue_depths(records: Iterable[JobRecord]) -> dict[str, tuple[list[int], list[int]]]:
+class WaitingJob(Protocol):
+    """What is asked of a job to know how deep its queue is."""
+
+    @property
+    def queue(self) -> str: ...
+    @property
+    def ready_spans(self) -> Iterable[tuple[int, int]]: ...
+
+
+def queue_depths(records: Iterable[WaitingJob]) -> dict[str, tuple[list[int], list[int]]]:
     """Return the depth of each queue over time: the instants at which it changes, and how many jobs are ready then."""
     changes: dict[str, dict[int, int]] = {}
     for record in records:

@@ -6,8 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from hashlib import sha256
 
+from ..simulation.jobs import OPEN
 from .logged_jobs import LoggedAttempt, LoggedJob
-from .played_jobs import OPEN, PlayedAttempt, PlayedJob
+from .played_jobs import PlayedAttempt, PlayedJob
 
 ENOUGH = 0.95
 """The share of jobs that must be as they were."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from ..foundation.durations import NS
 from ..history.history import History
-from .logged_jobs import NS
-from .played_jobs import PlayedJob, waiting
+from ..history.job_records import queue_depths
+from .played_jobs import PlayedJob
 
 MINUTE_NS = 60 * NS
 _STATES = ("done", "dead", "dropped", "withdrawn", "lost")
@@ -80,11 +81,12 @@ def figures_of(jobs: Sequence[PlayedJob], effects: Mapping[str, int], refused: i
             starts[minute] = starts.get(minute, 0) + 1
             busy += 0 if attempt.ended_ns is None else attempt.ended_ns - attempt.started_ns
     took.sort()
+    most_waiting = max((max(counts, default=0) for _, counts in queue_depths(jobs).values()), default=0)
     values: dict[str, float] = {
         "jobs": len(jobs), **count, "open": is_open, "refused": refused, "attempts": attempts,
         "median": _quantile(took, 0.5), "p95": _quantile(took, 0.95), "p99": _quantile(took, 0.99),
         "longest": took[-1] / NS if took else 0.0, "peak": max(starts.values(), default=0),
-        "backlog": max((count for line in waiting(jobs).values() for _, count in line), default=0), "cost": busy / NS,
+        "backlog": most_waiting, "cost": busy / NS,
         "twice": sum(times > 1 for times in effects.values()),
     }  # fmt: skip
     return Figures(values, starts)

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from ..errors import InputError, nearest
+from ..foundation.durations import NS
 from ..history.history import History
 from ..history.job_records import AttemptRecord, JobRecord, job_records
 from ..history.loaded_entries import LogAttemptRow, LogJobRow
 from ..scenario.seen_workers import left_open
-
-NS = 1_000_000_000
+from ..simulation.jobs import written_arguments
 
 
 @dataclass(slots=True)
@@ -112,7 +112,7 @@ class LoggedJob:
     @property
     def arguments(self) -> str:
         """Its arguments as they are written in a call."""
-        return ", ".join([*map(repr, self.args), *(f"{name}={value!r}" for name, value in (self.kwargs or {}).items())])
+        return written_arguments(self.args, self.kwargs or {})
 
 
 def logged_jobs(
@@ -121,10 +121,10 @@ def logged_jobs(
 ) -> list[LoggedJob]:  # fmt: skip
     """Return the jobs of a history in the order in which they were enqueued.
 
-    Parameters: `has_results`: Iron Clock itself has written the history: it has what jobs returned, and what
-    was done with them. Only jobs count that are enqueued from
-    `since_ns` and before `until_ns` (None: no limit), and whose type is one of `names` (empty: all); of each type this
-    `share` of the jobs, evenly spread. Raises `InputError` if no job is left.
+    Parameters: `has_results`: Iron Clock itself has written the history: it has what jobs returned, and what was done
+    with them. Only jobs count that are enqueued from `since_ns` and before `until_ns` (None: no limit), and whose type
+    is one of `names` (empty: all); of each type this `share` of the jobs, evenly spread. Raises `InputError` if no job
+    is left.
     """
     jobs = _of_rows(history) or _of_records(history, has_results)
     known = list(dict.fromkeys(job.name for job in jobs))

@@ -9,12 +9,13 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from ..errors import AttemptTimeout
+from ..foundation.durations import NS
 from ..history.history import History
 from ..history.records import DEAD, DROPPED
 from ..scenario.estimation import fitted_wait
 from ..scenario.values import retry_of
 from ..simulation.retry import Retry, Verdict
-from .logged_jobs import NS, LoggedJob
+from .logged_jobs import LoggedJob
 
 _FOLLOWS = "follows_in_log"
 

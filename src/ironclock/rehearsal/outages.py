@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from ..scenario.estimation import outages_in
-from ..scenario.seen_workers import SeenAttempt
+from ..scenario.estimation import outages_in, usual_error
 from .logged_jobs import LoggedAttempt, LoggedJob
 
 
@@ -93,7 +92,7 @@ def outages_of(jobs: Iterable[LoggedJob], end_ns: int) -> list[LoggedOutage]:
         attempts.sort(key=lambda attempt: attempt.started_ns)
         for seen in outages_in(attempts):
             failed = [attempt for attempt in seen.attempts if attempt.outcome != "done"]
-            kind = _usual(failed).partition(": ")[0]
+            kind = usual_error(failed).partition(": ")[0]
             spans.append(_Span(failed[0].started_ns, failed[-1].started_ns, kind, frozenset((name,))))
     found = []
     for span in _merged(sorted(spans)):
@@ -122,14 +121,6 @@ def _merged(spans: Iterable[_Span]) -> list[_Span]:
     return found
 
 
-def _usual(attempts: Sequence[SeenAttempt]) -> str:
-    """Return the error that most of these attempts ended with."""
-    count: dict[str, int] = {}
-    for attempt in attempts:
-        count[attempt.error] = count.get(attempt.error, 0) + 1
-    return max(count, key=lambda error: count[error])
-
-
 def _outage(span: _Span, by_type: dict[str, list[LoggedAttempt]], end_ns: int) -> LoggedOutage:
     since, last, kind, names = span
     victims = {}
@@ -142,7 +133,7 @@ def _outage(span: _Span, by_type: dict[str, list[LoggedAttempt]], end_ns: int) -
             continue
         met = [one for one in inside if one.outcome == "done" or one.error_name == kind]
         took = sorted(one.took_ns or 0 for one in failed)
-        victims[name] = Victims(_usual(failed), len(failed) / len(met), took)
+        victims[name] = Victims(usual_error(failed), len(failed) / len(met), took)
         done += [one.started_ns for one in attempts if one.outcome == "done" and one.started_ns > last]
     until = min(done, default=max(end_ns, last + 1))
     return LoggedOutage(since, last, until, not done, kind, victims)

@@ -9,14 +9,14 @@ for a job follows from the seed, the job and the attempt, so that two candidates
 from __future__ import annotations
 
 import random
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
 from .logged_jobs import LoggedAttempt, LoggedEffect, LoggedJob
 from .outages import LoggedOutage
 
-Source = Literal["log", "drawn", "unsure"]
+Origin = Literal["log", "drawn", "unsure"]
 """Where a part comes from: the log; the model; or the model, at an instant at which an outage can be over or not."""
 
 
@@ -28,7 +28,7 @@ class Part:
     """done, failed, timed-out, crashed; running: it never ends."""
     takes_ns: int
     error: str = ""
-    source: Source = "log"
+    source: Origin = "log"
     logged: LoggedAttempt | None = None
     """The attempt of the log that it repeats. None: it is drawn."""
     effects: Sequence[LoggedEffect] = ()
@@ -84,13 +84,13 @@ class Role:
 class Casting:
     """Gives every attempt of a rehearsal its part.
 
-    Parameters: `jobs` are those of the log, `outages` its outages; `seed` is what everything drawn follows from;
-    `draws_ends`: an outage ends at an instant that is drawn from those that are possible. If not, it ends when an
-    attempt was done again.
+    Parameters: `outages` are those of the log; `measured` is what it says of each job type; `seed` is what everything
+    drawn follows from; `draws_ends`: an outage ends at an instant that is drawn from those that are possible. If not,
+    it ends when an attempt was done again.
     """
 
     def __init__(
-        self, jobs: Sequence[LoggedJob], outages: Sequence[LoggedOutage], seed: object, draws_ends: bool
+        self, outages: Sequence[LoggedOutage], measured: Mapping[str, Measured], seed: object, draws_ends: bool
     ) -> None:
         self._seed = seed
         self._outages = outages
@@ -99,27 +99,12 @@ class Casting:
             if draws_ends else outage.until_ns
             for n, outage in enumerate(outages)
         ]  # fmt: skip
-        self._of_type: dict[str, list[int]] = {}
-        for number, outage in enumerate(outages):
-            for name in outage.victims:
-                self._of_type.setdefault(name, []).append(number)
-        self._measured = _measured(jobs, self._outage_of)
-        self.counts: dict[Source, int] = {"log": 0, "drawn": 0, "unsure": 0}
+        self._of_type = _numbers_by_type(outages)
+        self._measured = measured
+        self.counts: dict[Origin, int] = {"log": 0, "drawn": 0, "unsure": 0}
         """How many parts came from where."""
         self.unsure: set[int] = set()
         """The numbers of the jobs of the log that have such a part."""
-
-    @property
-    def types(self) -> Mapping[str, Measured]:
-        """What was measured, by job type."""
-        return self._measured
-
-    def _outage_of(self, name: str, attempt: LoggedAttempt) -> int | None:
-        """Return the number of the outage that an attempt of the log was in."""
-        for number in self._of_type.get(name, ()):
-            if self._outages[number].includes(name, attempt):
-                return number
-        return None
 
     def role(self, job: LoggedJob) -> Role:
         """Return the role of a job of the log."""
@@ -128,7 +113,7 @@ class Casting:
         outside: list[LoggedAttempt] = []
         inside: dict[int, list[LoggedAttempt]] = {}
         for attempt in reversed(job.attempts):
-            number = self._outage_of(job.name, attempt)
+            number = _outage_of(self._outages, self._of_type.get(job.name, ()), job.name, attempt)
             (outside if number is None else inside.setdefault(number, [])).append(attempt)
         return Role(job.name, job, outside[::-1], inside, job.number)
 
@@ -210,17 +195,33 @@ def _drawn_from(values: Sequence[int], luck: random.Random) -> int:
     return values[int(luck.random() * len(values))] if values else 0
 
 
-def _measured(
-    jobs: Iterable[LoggedJob], outage_of: Callable[[str, LoggedAttempt], int | None]
-) -> dict[str, Measured]:  # fmt: skip
-    """Return what the attempts outside outages show. Parameters: `outage_of` says which outage an attempt was in."""
+def _numbers_by_type(outages: Sequence[LoggedOutage]) -> dict[str, list[int]]:
+    """Return the numbers of the outages that struck each job type."""
+    found: dict[str, list[int]] = {}
+    for number, outage in enumerate(outages):
+        for name in outage.victims:
+            found.setdefault(name, []).append(number)
+    return found
+
+
+def _outage_of(
+    outages: Sequence[LoggedOutage], numbers: Iterable[int], name: str, attempt: LoggedAttempt
+) -> int | None:  # fmt: skip
+    """Return the number of the outage that an attempt was in. Parameters: `numbers` are those that can be."""
+    return next((number for number in numbers if outages[number].includes(name, attempt)), None)
+
+
+def measured_types(jobs: Iterable[LoggedJob], outages: Sequence[LoggedOutage]) -> dict[str, Measured]:
+    """Return, by job type, what the attempts outside outages show."""
+    of_type = _numbers_by_type(outages)
     found: dict[str, Measured] = {}
     did: dict[str, dict[str, int]] = {}
     for job in jobs:
         mine = found.setdefault(job.name, Measured())
         failures = 0
+        numbers = of_type.get(job.name, ())
         for attempt in job.attempts:
-            if outage_of(job.name, attempt) is not None or attempt.took_ns is None:
+            if attempt.took_ns is None or _outage_of(outages, numbers, job.name, attempt) is not None:
                 continue
             if failures == len(mine.tried):
                 mine.tried.append([0, 0])

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from ..history.history import History
-from ..history.job_records import JobRecord, records_from
+from ..history.job_records import CLOSING, JobRecord, records_from
 from ..history.records import DEAD, DROPPED, ENDED, UNHEARD, message_of
-
-OPEN = frozenset(("held", "ready", "running", "backing-off"))
+from ..simulation.jobs import OPEN
 
 
 class PlayedAttempt(NamedTuple):
@@ -50,6 +49,7 @@ class PlayedJob:
     asked_ns: int
     """When it was to run. In the log it can have waited longer, for a reason that is not known."""
 
+    @property
     def ready_spans(self) -> Iterable[tuple[int, int]]:
         """Yield the spans in which it was due and waited for a worker."""
         due: int | None = self.due_ns
@@ -100,12 +100,9 @@ def played_jobs(history: History) -> dict[int, PlayedJob]:
             job.attempts[place] = PlayedAttempt(started, ns, what, detail, then)
             if job.state not in OPEN and _closes(what, then):
                 job.closed_ns = ns
-        elif what in _CLOSING:
+        elif what in CLOSING:
             job.closed_ns = ns
     return jobs
-
-
-_CLOSING = frozenset(("withdrawn", "expired", "lost", "given-up", "discarded"))
 
 
 def _closes(what: str, then: int) -> bool:
@@ -118,23 +115,3 @@ def records_of(history: History, ids: Collection[str]) -> dict[str, JobRecord]:
     steps = (step for step in history.steps() if step[3] in wanted)
     found = records_from(steps, history.entry, history.timeline, history.end_ns)
     return {record.id: record for record in found}
-
-
-def waiting(jobs: Iterable[PlayedJob]) -> dict[str, list[tuple[int, int]]]:
-    """Return, by queue, how many jobs waited for a worker: the instants at which that changed, and how many from then
-    on."""
-    steps: dict[str, dict[int, int]] = {}
-    for job in jobs:
-        mine = steps.setdefault(job.queue, {})
-        for since, until in job.ready_spans():
-            mine[since] = mine.get(since, 0) + 1
-            mine[until] = mine.get(until, 0) - 1
-    return {queue: _added_up(mine) for queue, mine in steps.items()}
-
-
-def _added_up(steps: Mapping[int, int]) -> list[tuple[int, int]]:
-    made, now = [], 0
-    for ns in sorted(steps):
-        now += steps[ns]
-        made.append((ns, now))
-    return made

@@ -9,9 +9,20 @@ from typing import Any
 from ..foundation.instants import Timeline
 from ..history.history import History
 from .logged_jobs import LoggedJob
-from .logged_policy import logged_deliveries
+from .logged_policy import logged_deliveries, logged_retry
 from .outages import LoggedOutage, outages_of
+from .parts import Measured, measured_types
 from .waiting import LoggedPool, pools_of
+
+
+@dataclass(frozen=True, kw_only=True)
+class LoggedType:
+    """What a log shows of one job type."""
+
+    table: Mapping[str, Any]
+    """Its queue, its retries, and how its messages are delivered, as a scenario has them."""
+    measured: Measured
+    """How long its attempts took, and how often they failed, outside outages."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -30,8 +41,8 @@ class Recording:
     """True if it says how long policies let jobs wait, as a saved history does."""
     is_sample: bool
     """True if it has only a share of the jobs. Then workers are not limited: every job starts when it did."""
-    deliveries: Mapping[str, dict[str, Any]]
-    """By job type, what it shows of how messages are delivered."""
+    types: Mapping[str, LoggedType]
+    """What it shows of each job type."""
     pools: Sequence[LoggedPool] = ()
     """Its workers."""
     held: frozenset[int] = frozenset()
@@ -40,9 +51,10 @@ class Recording:
     @classmethod
     def of(cls, history: History, jobs: Sequence[LoggedJob], knows_waits: bool, is_sample: bool) -> Recording:
         """Return the recording of jobs of a history."""
+        outages = outages_of(jobs, history.end_ns)
         return cls(
-            timeline=history.timeline, jobs=jobs, outages=outages_of(jobs, history.end_ns), end_ns=history.end_ns,
-            knows_waits=knows_waits, is_sample=is_sample, deliveries=logged_deliveries(history) if knows_waits else {},
+            timeline=history.timeline, jobs=jobs, outages=outages, end_ns=history.end_ns, knows_waits=knows_waits,
+            is_sample=is_sample, types=_types(jobs, outages, logged_deliveries(history) if knows_waits else {}),
         )  # fmt: skip
 
     @property
@@ -54,6 +66,22 @@ class Recording:
         """Return it with its workers, and with the jobs of these numbers held until they started. (It changes what its
         jobs say of why they waited.)"""
         return replace(self, pools=pools_of(self.jobs, self.knows_waits, held), held=held)
+
+
+def _types(
+    jobs: Sequence[LoggedJob], outages: Sequence[LoggedOutage], deliveries: Mapping[str, Mapping[str, Any]]
+) -> dict[str, LoggedType]:
+    by_type: dict[str, list[LoggedJob]] = {}
+    for job in jobs:
+        by_type.setdefault(job.name, []).append(job)
+    measured = measured_types(jobs, outages)
+    return {
+        name: LoggedType(
+            table={"queue": mine[0].queue, **deliveries.get(name, {}), "retry": logged_retry(mine)},
+            measured=measured[name],
+        )
+        for name, mine in by_type.items()
+    }
 
 
 _NOT_REHEARSED = {

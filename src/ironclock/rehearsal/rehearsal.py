@@ -160,9 +160,8 @@ def rehearse(
     What is changed. Whatever is not named here is as in the log:
 
     - `policies`: by job type, an `ironclock.Policy` (what it leaves at its default is as in the log), a `Retry`, or a
-      number of attempts; or a TOML file with
-      ``[jobs.NAME]``, ``[policies.NAME]``, ``[workers]``, ``[queues]`` and ``[schedules.NAME]`` as in a scenario, or
-      several such files, each of which is a candidate.
+      number of attempts; or a TOML file with ``[jobs.NAME]``, ``[policies.NAME]``, ``[workers]``, ``[queues]`` and
+      ``[schedules.NAME]`` as in a scenario, or several such files, each of which is a candidate.
     - `workers`: how many workers there are, in place of those of the log; they serve all queues.
     - `jobs`: the application's own code: by job type, a function; or a module with functions of these names. Without
       it, jobs take as long and fail as in the log.

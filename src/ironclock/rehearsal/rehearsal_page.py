@@ -9,11 +9,10 @@ from pathlib import Path
 from ..foundation.instants import Timeline
 from ..history.comparison import Change
 from ..history.entries import Entry
-from ..history.job_records import JobRecord
+from ..history.job_records import JobRecord, queue_depths
 from ..history.narrative import story_lines
 from ..reports.html_page import style
 from .figures import MINUTE_NS, Figures
-from .played_jobs import waiting
 from .redaction import Redaction
 from .rehearsal import Rehearsal
 from .rehearsal_report import (
@@ -207,9 +206,9 @@ def _backlog(rehearsal: Rehearsal, candidate: Rehearsed, scale: _Scale) -> str:
 
     def line(run: Run) -> list[tuple[int, int]]:
         steps: dict[int, int] = {}
-        for queue in waiting(run.jobs).values():
+        for instants, counts in queue_depths(run.jobs).values():
             before = 0
-            for ns, count in queue:
+            for ns, count in zip(instants, counts, strict=True):
                 steps[ns] = steps.get(ns, 0) + count - before
                 before = count
         points, now = [(scale.first, 0)], 0

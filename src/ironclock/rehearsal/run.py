@@ -10,19 +10,20 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from ..errors import DuplicateJob, EnqueueRefused, InputError, IronClockError, JobsLeftOpen
+from ..foundation.durations import NS
 from ..history.history import History
 from ..observers import unobserved
 from ..rig import simulation_of
 from ..scenario.scenario import Scenario, advance_in_steps
 from ..simulation.faults.kind import FaultKind, Passing, Strike
 from ..simulation.faults.placed import Aim, PlacedFault
-from ..simulation.jobs import WAITING, LiveAttempt, LiveJob
+from ..simulation.jobs import OPEN, WAITING, LiveAttempt, LiveJob
 from ..simulation.policy import JobType
 from .candidate import Candidate
-from .logged_jobs import NS, Act, LoggedEffect, LoggedJob
-from .logged_policy import LoggedErrors, follows, logged_retry
+from .logged_jobs import Act, LoggedEffect, LoggedJob
+from .logged_policy import LoggedErrors, follows
 from .parts import Casting, Part, Role
-from .played_jobs import OPEN, PlayedJob, played_jobs
+from .played_jobs import PlayedJob, played_jobs
 from .recording import Recording
 
 _REST_NS = 7 * 86_400 * NS
@@ -89,16 +90,14 @@ class _Stage:
     def __init__(self, recording: Recording, candidate: Candidate, seed: int | str, draws_ends: bool) -> None:
         self._recording = recording
         self._candidate = candidate
-        self.casting = Casting(recording.jobs, recording.outages, seed, draws_ends)
+        measured = {name: logged.measured for name, logged in recording.types.items()}
+        self.casting = Casting(recording.outages, measured, seed, draws_ends)
         self._roles: dict[int, Role] = {}  # by the number of a live job
         self._refused = 0
         self._entering: LoggedJob | None = None  # the job of the log that comes in at the moment
         self._new = 0
         self._rests = {key: ns for pool in recording.pools for key, ns in pool.rests_ns.items()}
-        by_type: dict[str, list[LoggedJob]] = {}
-        for job in recording.jobs:
-            by_type.setdefault(job.name, []).append(job)
-        tables = self._tables(by_type, seed)
+        tables = self._tables(seed)
         self.world = Scenario(candidate.source.but(tables), candidate.folders).world()
         self.simulation = simulation_of(self.world.rig)
         self._loop = self.simulation.loop
@@ -139,15 +138,10 @@ class _Stage:
             retry = job_type.retry
             yield from (kind for kind in (*retry.on, *retry.never_on, *retry.drop_on) if kind is not Exception)
 
-    def _tables(self, by_type: Mapping[str, Sequence[LoggedJob]], seed: int | str) -> dict[str, Any]:
+    def _tables(self, seed: int | str) -> dict[str, Any]:
         recording, candidate = self._recording, self._candidate
         at = recording.timeline.at
-        jobs: dict[str, Any] = {}
-        for name, logged in by_type.items():
-            shown = recording.deliveries.get(name, {})
-            jobs[name] = {"queue": logged[0].queue, **shown, **candidate.table_of(name)}
-            if "retry" not in jobs[name]:
-                jobs[name]["retry"] = logged_retry(logged)
+        jobs = {name: {**logged.table, **candidate.table_of(name)} for name, logged in recording.types.items()}
         if recording.is_sample:
             workers: Any = [{"count": max(1, len(recording.jobs))}]
         else:
@@ -413,11 +407,18 @@ class _Stage:
         self._roles.clear()
         self._rests = {}
         self._arrivals = []
-        self.casting = Casting((), (), 0, False)
+        self.casting = Casting((), {}, 0, False)
         self._live.clear()
 
 
-class _Begins(FaultKind):
+class _OfStage(FaultKind):
+    """What all kinds of fault of a run have in common: they ask its stage."""
+
+    def __init__(self, stage: _Stage) -> None:
+        self._stage = stage
+
+
+class _Begins(_OfStage):
     """An attempt begins, and gets its part."""
 
     name = "part"
@@ -425,24 +426,18 @@ class _Begins(FaultKind):
     seams = frozenset({"start"})
     needs = frozenset({"fail", "wait"})
 
-    def __init__(self, stage: _Stage) -> None:
-        self._stage = stage
-
     def strike(self, passing: Passing, strike: Strike) -> None:
         assert passing.attempt is not None
         self._stage.begins(passing, passing.attempt)
 
 
-class _FailsInside(FaultKind):
+class _FailsInside(_OfStage):
     """An attempt whose part fails does so at a seam inside its code."""
 
     name = "part_fails"
     words = "it fails as its part says"
     seams = frozenset({"before", "after"})
     needs = frozenset({"fail"})
-
-    def __init__(self, stage: _Stage) -> None:
-        self._stage = stage
 
     def strike(self, passing: Passing, strike: Strike) -> None:
         attempt = passing.attempt
@@ -453,16 +448,13 @@ class _FailsInside(FaultKind):
             passing.fail(self._stage.error_of(role, role.now))
 
 
-class _Dies(FaultKind):
+class _Dies(_OfStage):
     """The worker of an attempt dies whose part says so, after its code; or nobody hears that it is done."""
 
     name = "part_dies"
     words = "its worker dies"
     seams = frozenset({"ack"})
     needs = frozenset({"crash"})
-
-    def __init__(self, stage: _Stage) -> None:
-        self._stage = stage
 
     def strike(self, passing: Passing, strike: Strike) -> None:
         assert passing.attempt is not None
@@ -475,16 +467,13 @@ class _Dies(FaultKind):
             passing.lose_ack()
 
 
-class _ComesLate(FaultKind):
+class _ComesLate(_OfStage):
     """A job whose worker has died is delivered again as much later as in the log."""
 
     name = "part_late"
     words = "its delivery is late"
     seams = frozenset({"delivery"})
     needs = frozenset({"come_late"})
-
-    def __init__(self, stage: _Stage) -> None:
-        self._stage = stage
 
     def strike(self, passing: Passing, strike: Strike) -> None:
         late = self._stage.lateness(passing.job_number)

@@ -9,8 +9,9 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
+from ..foundation.durations import NS
 from ..scenario.seen_workers import SeenPool, pools_in
-from .logged_jobs import NS, LoggedAttempt, LoggedJob
+from .logged_jobs import LoggedAttempt, LoggedJob
 
 _FOREVER = 1 << 62
 _LONG_AGO = -_FOREVER

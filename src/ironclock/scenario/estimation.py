@@ -133,7 +133,7 @@ def _outage(name: str, outage: SeenOutage, history: History) -> Iterator[str]:
     ]
     bad = [one for one in outage.attempts if one.outcome in _BAD]
     took = sorted((one.ended_ns or 0) - one.started_ns for one in bad)
-    yield f"# Seen: {len(bad):,} of {len(outage.attempts):,} attempts failed, most often: {_comment(_usual_error(bad))}"
+    yield f"# Seen: {len(bad):,} of {len(outage.attempts):,} attempts failed, most often: {_comment(usual_error(bad))}"
     yield "[[faults]]"
     yield 'kind = "fail"'
     yield f"job = {json.dumps(name, ensure_ascii=False)}"
@@ -144,7 +144,8 @@ def _outage(name: str, outage: SeenOutage, history: History) -> Iterator[str]:
     yield f"takes = {json.dumps(spell(_rounded(took[len(took) // 2])))}"
 
 
-def _usual_error(bad: Sequence[SeenAttempt]) -> str:
+def usual_error(bad: Sequence[SeenAttempt]) -> str:
+    """Return the error that most of these attempts ended with. Empty if there are none."""
     errors: dict[str, int] = {}
     for one in bad:
         errors[one.error] = errors.get(one.error, 0) + 1
@@ -166,7 +167,7 @@ def _job(name: str, mine: list[JobRecord], outages: Sequence[SeenOutage]) -> Ite
         words = [json.dumps(spell(_rounded(ns))) for ns in shown]
         yield f"takes = {words[0]}" if len(set(words)) == 1 else f"takes = {{ measured = [{', '.join(words)}] }}"
     if bad:
-        yield f"fails = {{ share = {len(bad) / len(usual):.4g} }}  # most often: {_comment(_usual_error(bad))}"
+        yield f"fails = {{ share = {len(bad) / len(usual):.4g} }}  # most often: {_comment(usual_error(bad))}"
     dead = sorted(len(job.attempts) for job in mine if job.state == "dead")
     most = max((len(job.attempts) for job in mine), default=1)
     if most > 1 or dead:

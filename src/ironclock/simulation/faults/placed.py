@@ -15,7 +15,7 @@ from .kind import FaultKind, Strike, Subject
 from .outage import QueueOutage
 
 
-class SeenJob(Protocol):
+class TriedJob(Protocol):
     """What is asked of a job, to say why a fault has not struck it."""
 
     attempts_made: int
@@ -172,10 +172,10 @@ class PlacedFaults:
         until = self.outage_until(queue, now)
         return None if until is None else EnqueueRefused(f"the queue server is down until {self._timeline.text(until)}")
 
-    def idle(self, now: int, jobs: Iterable[SeenJob]) -> list[str]:
+    def idle(self, now: int, jobs: Iterable[TriedJob]) -> list[str]:
         """Return in words the faults that have not struck, or not as often as they say, and why."""
         text = self._timeline.text
-        made: dict[str, list[SeenJob]] = {}
+        made: dict[str, list[TriedJob]] = {}
         for job in jobs:
             made.setdefault(job.type.name, []).append(job)
         lines = []
@@ -194,7 +194,7 @@ class PlacedFaults:
         ]
         return lines
 
-    def _why_not(self, fault: PlacedFault, now: int, made: Mapping[str, Sequence[SeenJob]]) -> str:
+    def _why_not(self, fault: PlacedFault, now: int, made: Mapping[str, Sequence[TriedJob]]) -> str:
         """Return in words why a fault has not struck."""
         aim, text = fault.aim, self._timeline.text
         if fault.missed:
@@ -218,7 +218,7 @@ class PlacedFaults:
             return f"it is for {_numbered(aim.numbers)}, and {who} had {_attempts(most)}"
         return "its `when` was never true" if aim.when is not None else ""
 
-    def _why_in_part(self, fault: PlacedFault, made: Mapping[str, Sequence[SeenJob]]) -> str:
+    def _why_in_part(self, fault: PlacedFault, made: Mapping[str, Sequence[TriedJob]]) -> str:
         """Return in words which of its attempts a fault has not struck. Empty: none, or a job died before them."""
         aim = fault.aim
         left = frozenset() if aim.numbers is None else aim.numbers - fault.struck_numbers
