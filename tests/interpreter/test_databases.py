@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import fcntl
+import select
 import sqlite3
 import subprocess
 import sys
@@ -454,6 +455,72 @@ def test_listen_ends_with_the_other_tasks_notify(server: PostgreSQL) -> None:
 
         together(rig, listens, sends)
     assert log == [("TL-0", "21:00:20"), ("TL-1", "21:00:40"), ("TL-2", "21:01:00"), ("silence", "21:02:00")]
+
+
+@pytest.mark.parametrize("driver", ["psycopg", "psycopg2", "asyncpg"])
+def test_a_notify_comes_at_its_instant_however_slow_the_server_is(
+    server: PostgreSQL, driver: str, tmp_path: Path
+) -> None:
+    module = pytest.importorskip(driver)
+    where = {"host": "127.0.0.1", "port": server.port, "user": "tern"}
+    log: list[Any] = []
+
+    def heard() -> Iterator[str]:
+        if driver == "psycopg":
+            with module.connect(**where, dbname="postgres", autocommit=True) as connection:
+                connection.execute("listen departures")
+                slow(connection.info.backend_pid)
+                yield from (notice.payload for notice in connection.notifies(timeout=100))
+        else:
+            connection = module.connect(**where, dbname="postgres")
+            connection.autocommit = True
+            connection.cursor().execute("listen departures")
+            slow(connection.info.backend_pid)
+            while select.select([connection], [], [], 100)[0]:
+                connection.poll()
+                yield from (notice.payload for notice in connection.notifies)
+                connection.notifies.clear()
+            connection.close()
+
+    async def hears() -> None:
+        connection = await module.connect(**where, database="postgres")
+        await connection.add_listener("departures", lambda _1, _2, _3, payload: log.append((payload, clock())))
+        slow(connection.get_server_pid())
+        await asyncio.sleep(100)
+        await connection.close()
+
+    def slow(pid: int) -> None:
+        (tmp_path / "pid").write_text(str(pid))
+
+    def sends() -> None:
+        with server.connect() as connection:
+            connection.autocommit = True
+            for number in range(3):
+                time.sleep(20)
+                connection.execute("select pg_notify('departures', %s)", [f"TL-{number}"])
+
+    # A busy machine: the process that listens stands still nearly all the time. The shell is nobody's child.
+    subprocess.run(["sh", "-c", f"cd {tmp_path}; touch busy; ({_STANDS_STILL}) > /dev/null 2>&1 &"], check=True)
+    try:
+        with ic.Rig(start=START) as rig:
+
+            def listens() -> None:
+                if driver == "asyncpg":
+                    asyncio.run(hears())
+                else:
+                    log.extend((payload, clock()) for payload in heard())
+
+            together(rig, listens, sends)
+    finally:
+        (tmp_path / "busy").unlink()
+    assert log == [("TL-0", "21:00:20"), ("TL-1", "21:00:40"), ("TL-2", "21:01:00")]
+
+
+_STANDS_STILL = """
+while [ -e busy ]; do
+    pid=$(cat pid 2>/dev/null) && kill -STOP $pid && sleep 0.2; kill -CONT $pid; sleep 0.02
+done
+"""
 
 
 @pytest.mark.parametrize("driver", ["psycopg", "asyncpg"])

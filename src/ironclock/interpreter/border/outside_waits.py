@@ -111,6 +111,7 @@ class Exchange:
         "renewals",
         "sends",
         "server",
+        "settle",
         "shape",
         "since_ns",
         "timer",
@@ -149,6 +150,8 @@ class Exchange:
         """Called when it begins again: a request was sent, or something was received."""
         self.server: Any = UNKNOWN
         """The address of the other end. None if it has none."""
+        self.settle: Callable[[], None] | None = None
+        """Returns when what the server has to send here on its own account is there. None: nobody can say."""
         self.timer: Any = None
         """The timer of the server that ends the request. None if it has none."""
         self.ended_by_server = False
@@ -221,9 +224,10 @@ class OutsideWaits:
         Raises `RigStateError` in a callback of the rig, and `StuckError` if nothing can end the wait.
         """
         loop = self._loop
-        if self.settles and self._settle([wait]):
+        if self._settle([wait]):
             looked = False
         if not looked and self._look([wait], 0.0):
+            self._answered(wait)
             return True
         if wait.until_ns is not None and wait.until_ns <= loop.now:
             return False
@@ -381,7 +385,7 @@ class OutsideWaits:
     def _renewed(self, exchange: Exchange) -> float:
         """Return the grace of a wait in vain: what another task has just asked of its server can have ended it."""
         traffic = self.traffic.get(exchange.server, 0)
-        if exchange.traffic == traffic or exchange.server in self.settles:
+        if exchange.traffic == traffic or exchange.server in self.settles or exchange.settle is not None:
             return 0.0
         exchange.traffic = traffic
         exchange.renewals += 1
@@ -402,8 +406,7 @@ class OutsideWaits:
         for wait in [wait for wait in self._waits if wait.task is not None and wait.task.has_ended]:
             self._waits.remove(wait)  # its task was ended without handlers
         waits = [wait for wait in self._waits if not wait.ready]
-        if self.settles:
-            self._settle(waits)
+        self._settle(waits)
         if self._look(waits, 0.0):
             self._in_order(waits)
             return True
@@ -435,12 +438,20 @@ class OutsideWaits:
         """Let each server that has answered somebody since it was last asked send the others what is theirs. Return
         True if one was asked."""
         asked = False
-        for server in {exchange.server for wait in waits for exchange in wait.exchanges}:
-            settle = self.settles.get(server)
-            if settle is not None and self._settled.get(server) != self.traffic.get(server, 0):
-                self._settled[server] = self.traffic.get(server, 0)
-                settle()
-                asked = True
+        for wait in waits:
+            for exchange in wait.exchanges:
+                traffic = self.traffic.get(exchange.server, 0)
+                if exchange.settle is not None:
+                    if exchange.traffic != traffic and exchange.kind.in_place_s == 0:
+                        exchange.traffic = traffic
+                        exchange.settle()
+                        asked = True
+                elif self.settles:
+                    settle = self.settles.get(exchange.server)
+                    if settle is not None and self._settled.get(exchange.server) != traffic:
+                        self._settled[exchange.server] = traffic
+                        settle()
+                        asked = True
         return asked
 
     def _note_in_vain(self, wait: OutsideWait, expires: bool) -> None:

@@ -18,8 +18,10 @@ from typing import TYPE_CHECKING, Any
 from ...foundation.source_location import waiting_at
 from ..databases.given import recognised
 from ..databases.postgres_sessions import opener
+from ..patching.clock_functions import REAL
 from ..patching.real_functions import poll_for
-from .outside_waits import ASKED, IDLE, OutsideWait
+from ..patching.system import is_at_rest, is_process_at
+from .outside_waits import ASKED, IDLE, INSIDE, OutsideWait
 from .session_blockers import only_ours
 
 if TYPE_CHECKING:
@@ -33,6 +35,8 @@ LIMITS = (
     "where name in ('lock_timeout', 'statement_timeout') and setting <> '0'"
 )  # in milliseconds (https://www.postgresql.org/docs/current/runtime-config-client.html)
 READ, WRITE = 1, 2
+_LOOKS, _LOOK_S = 2000, 0.0005
+_real_sleep = REAL["sleep"]
 
 
 class Sessions:
@@ -139,6 +143,21 @@ def session_asks(
     """
     sessions, like = world.border.database_sessions.of(server), weakref.ref(connection)
     sessions.pids.add(pid)
+    if exchange.settle is None and exchange.kind is not INSIDE and is_process_at(pid, fd, "postgres:"):
+        exchange.settle = lambda: _settle(pid)
     exchange.only_we_end_it = lambda: sessions.only_ours_block(pid, like)
     if limit_s:
         world.border.server_timers.begin_for_database(exchange, fd, limit_s, lambda: sessions.cancel(pid, like))
+
+
+def _settle(pid: int) -> None:
+    """Return when a server's process has nothing to do any more, after a second at most.
+
+    PostgreSQL signals each listening process before it answers a NOTIFY or its COMMIT. From then on that process is
+    awake until it has sent the message; a busy machine only makes that longer.
+    (https://www.postgresql.org/docs/current/sql-notify.html)
+    """
+    for _ in range(_LOOKS):
+        if is_at_rest(pid, b"notify interrupt"):
+            return
+        _real_sleep(_LOOK_S)

@@ -165,6 +165,8 @@ class Psycopg2Waits:
         while True:
             state = connection.poll()
             if state == extensions.POLL_OK:
+                if asked and world is not None:
+                    asks_server(world, connection.fileno(), True)  # from now on only a notification can come
                 return
             wanted = READ if state == extensions.POLL_READ else WRITE
             fd = connection.fileno()
