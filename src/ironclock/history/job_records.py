@@ -50,6 +50,11 @@ class AttemptRecord:
         self._end, self.ended_ns, self.outcome, self.then = number, ns, what, then
 
     @property
+    def place(self) -> int:
+        """The number of its first entry: what comes first of two things at one instant."""
+        return self._start
+
+    @property
     def worker(self) -> str:
         """The name of the worker."""
         return str(self.start_entry.data.get("worker", ""))

@@ -47,8 +47,12 @@ class LoggedAttempt:
     """The jobs that it has enqueued: their numbers, and how long after its start."""
     ready_ns: int = 0
     """When its job was ready for it."""
+    again_ns: int | None = None
+    """When its job was put back into its queue after it, by the queue or by somebody. None: it was not."""
     gone_ns: int | None = None
     """When its worker took another one, although this one has no end."""
+    place: int = 0
+    """The place of its start in the log. 0: the log has no order of its own at one instant."""
     late_ns: int = 0
     """How much longer its job waited than the work before it explains."""
 
@@ -98,8 +102,6 @@ class LoggedJob:
     """The place of its enqueueing in the log: what comes first of two things at one instant."""
     acts: tuple[Act, ...] = ()
     """What somebody did with it later."""
-    delivered_again_ns: tuple[int, ...] = ()
-    """When its queue delivered it again, as it had heard nothing of an attempt."""
     given_up: tuple[int, str, str] | None = None
     """If it was closed without an attempt: when, what happened (``expired`` or ``given-up``), and why."""
     priority: int = 0
@@ -209,19 +211,23 @@ def _of_records(history: History, has_results: bool) -> list[LoggedJob]:
 
 def _add_acts(history: History, by_id: dict[str, LoggedJob]) -> None:
     """Note what became of jobs outside their attempts."""
-    for number in history.numbers_of(
-        "enqueued", "withdrawn", "requeued", "redelivered", "expired", "given-up", "ack-lost"
-    ):
+    last: dict[str, LoggedAttempt] = {}
+    comes_again = bool(history.count_of("requeued") or history.count_of("redelivered"))
+    kinds = ("enqueued", "withdrawn", "requeued", "redelivered", "expired", "given-up", "ack-lost")
+    for number in history.numbers_of(*kinds, *(["started"] if comes_again else [])):
         entry = history.entry(number)
         job = by_id.get(str(entry.job))
         if job is None:
             continue
+        if entry.what == "started":
+            last[job.id] = job.attempts[entry.attempt - 1]
+            continue
+        if entry.what in ("requeued", "redelivered") and job.id in last:
+            last[job.id].again_ns = entry.ns
         if entry.what == "enqueued":
             job.place = number
         elif entry.what in ("requeued", "withdrawn"):
             job.acts = (*job.acts, Act(entry.ns, number, entry.what))
-        elif entry.what == "redelivered":
-            job.delivered_again_ns = (*job.delivered_again_ns, entry.ns)
         elif entry.what == "ack-lost":
             job.attempts[entry.attempt - 1].is_heard = False
         else:
@@ -247,6 +253,7 @@ def _attempt(record: AttemptRecord, has_results: bool) -> LoggedAttempt:
         number=record.number, started_ns=record.started_ns, ended_ns=record.ended_ns, outcome=record.outcome,
         error=f"{data.get('error')}: {data.get('message')}" if has_error else "", then=record.then,
         worker=record.worker, result=data.get("result") if record.outcome == "done" else None,
+        place=record.place if has_results else 0,
     )  # fmt: skip
 
 

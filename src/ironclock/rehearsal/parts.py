@@ -185,7 +185,7 @@ class Casting:
     @staticmethod
     def _own_success(role: Role) -> LoggedAttempt | None:
         attempts = () if role.job is None else role.job.attempts
-        return next((attempt for attempt in attempts if attempt.outcome == "done"), None)
+        return next((attempt for attempt in attempts if attempt.outcome == "done" and attempt.is_heard), None)
 
     def _luck(self, role: Role, number: int, what: str) -> random.Random:
         return random.Random(f"{self._seed}:{what}:{role.name}:{role.key}:{number}")

@@ -65,7 +65,7 @@ class Recording:
     def holding(self, held: frozenset[int]) -> Recording:
         """Return it with its workers, and with the jobs of these numbers held until they started. (It changes what its
         jobs say of why they waited.)"""
-        return replace(self, pools=pools_of(self.jobs, self.knows_waits, held), held=held)
+        return replace(self, pools=pools_of(self.jobs, self.knows_waits, self.end_ns, held), held=held)
 
 
 def _types(

@@ -200,14 +200,24 @@ class _Stage:
         number = self._acts[self._acts_done][1]
         self._acts_done += 1
         if number in self._live:
-            self._do_more(act, self._live[number])
+            self._do_more(act, self._live[number], self._recording.jobs[number])
         self._wait_for_next()
 
-    def _do_more(self, act: Act, live: LiveJob) -> None:
-        if act.what == "requeued" and live.state == "dead":
-            self.simulation.broker.requeue(live)
+    def _do_more(self, act: Act, live: LiveJob, job: LoggedJob) -> None:
+        if act.what == "requeued":
+            following = job.attempts[live.attempts_made : live.attempts_made + 1]
+            late = following[0].late_ns if following else 0
+            if late:
+                self._loop.schedule_world_event(act.ns + late, self._put_back, live)
+            else:
+                self._put_back(live)
         elif act.what == "withdrawn" and live.state in WAITING:
             self.simulation.withdraw(live)
+
+    def _put_back(self, live: LiveJob) -> None:
+        if live.state == "dead":
+            self.role_of(live).now = None  # what its last attempt left behind is over
+            self.simulation.broker.requeue(live)
 
     def _enqueue(self, job: LoggedJob, due_ns: int, by: LiveAttempt | None = None) -> None:
         candidate = self._candidate
@@ -363,15 +373,19 @@ class _Stage:
         """Return how much later a job is delivered whose worker has died, in nanoseconds. Parameters: `number` is that
         of the live job."""
         role = self._roles.get(number)
-        if role is None or role.job is None or role.now is None or self._types[role.name].lease_ns >= 0:
+        if role is None or role.job is None or role.now is None:
             return 0
         logged = role.now.logged
         if role.now.outcome != "crashed" and (logged is None or logged.is_heard):
             return 0
         role.now = None  # it is late once
-        if logged is None or logged.number >= len(role.job.attempts):
+        if logged is None:
             return 0
+        if logged.number >= len(role.job.attempts):  # nobody took it again before the log ended
+            return max(0, self._recording.end_ns - self._loop.now) if self._recording.knows_waits else 0
         following = role.job.attempts[logged.number]
+        if self._types[role.name].lease_ns >= 0:  # it is the end of the lease that delivers it again
+            return following.late_ns
         return max(0, following.ready_ns - (logged.ended_ns or 0) + following.late_ns)
 
     # --- the end ------------------------------------------------------------------------------------

@@ -28,12 +28,14 @@ class LoggedPool:
     """By job and attempt, how long its worker took no other job although one waited. Not in it: not at all."""
 
 
-def pools_of(jobs: Sequence[LoggedJob], knows_waits: bool, pinned: Collection[int] = ()) -> list[LoggedPool]:
+def pools_of(
+    jobs: Sequence[LoggedJob], knows_waits: bool, end_ns: int, pinned: Collection[int] = ()
+) -> list[LoggedPool]:  # fmt: skip
     """Return the worker pools of a log, and note in each attempt when its job was ready, and how late it started.
 
     Parameters: `knows_waits`: the log says how long the policy lets a job wait after a failed attempt, as a saved
-    history does. If not, that wait and the one for a worker are told apart. `pinned` are the numbers of jobs that
-    nothing but the log explains: they wait again as long as they did.
+    history does. If not, that wait and the one for a worker are told apart. `end_ns` is the end of the log. `pinned`
+    are the numbers of jobs that nothing but the log explains: they wait again as long as they did.
     """
     least = {} if knows_waits else _least_waits(jobs)
     pools = [LoggedPool(pool) for pool in pools_in(jobs)]
@@ -42,7 +44,10 @@ def pools_of(jobs: Sequence[LoggedJob], knows_waits: bool, pinned: Collection[in
     for job in jobs:
         runs[id(by_queue[job.queue])] += [(job, attempt) for attempt in job.attempts]
     for pool in pools:
-        _explain(pool, sorted(runs[id(pool)], key=_in_order), least, pinned)
+        last = _explain(pool, sorted(runs[id(pool)], key=_in_order), least, pinned)
+        if knows_waits and any(job.state == "ready" and by_queue[job.queue] is pool for job in jobs):
+            for number, attempt, since in last:  # jobs wait, and its worker has not come back before the end
+                pool.rests_ns[number, attempt] = max(0, end_ns - since)
     return pools
 
 
@@ -69,17 +74,19 @@ def _end_of(attempt: LoggedAttempt) -> int:
     return _FOREVER if ended is None else ended
 
 
-def _in_order(run: tuple[LoggedJob, LoggedAttempt]) -> tuple[int, int, int]:
-    """Return the place of an attempt: by its start, and at one instant those first that are over at once."""
+def _in_order(run: tuple[LoggedJob, LoggedAttempt]) -> tuple[int, int, int, int]:
+    """Return the place of an attempt: by its start, and at one instant as in the log, or those first that are over at
+    once."""
     job, attempt = run
-    return attempt.started_ns, _end_of(attempt), job.number
+    return attempt.started_ns, attempt.place, _end_of(attempt), job.number
 
 
 def _explain(
     pool: LoggedPool, runs: Sequence[tuple[LoggedJob, LoggedAttempt]],
     least: dict[tuple[str, int], int], pinned: Collection[int],
-) -> None:  # fmt: skip
-    """Go through the attempts of a pool in order. Each takes the place that was free for the longest time."""
+) -> list[tuple[int, int, int]]:  # fmt: skip
+    """Go through the attempts of a pool in order. Each takes the place that was free for the longest time. Return the
+    job, attempt and end of those whose worker died and took nothing more."""
     free: list[tuple[int, int, int]] = [(_LONG_AGO, -1, n) for n in range(pool.seen.places)]
     busy: list[tuple[int, int, int]] = []
     crashed: set[tuple[int, int]] = set()
@@ -107,6 +114,7 @@ def _explain(
         if attempt.outcome == "crashed":
             crashed.add((number, attempt.number))
         heappush(busy, (_end_of(attempt), number, attempt.number))
+    return [(number, attempt, since) for since, number, attempt in (*free, *busy) if (number, attempt) in crashed]
 
 
 def _ready(job: LoggedJob, attempt: LoggedAttempt) -> int:
@@ -114,7 +122,7 @@ def _ready(job: LoggedJob, attempt: LoggedAttempt) -> int:
     if attempt.number == 1:
         return job.due_ns
     before = job.attempts[attempt.number - 2]
+    if before.again_ns is not None:
+        return before.again_ns
     ended = before.started_ns if before.ended_ns is None else before.ended_ns
-    put_back = (act.ns for act in job.acts if act.what == "requeued")
-    again = [ns for ns in (*job.delivered_again_ns, *put_back) if before.started_ns <= ns <= attempt.started_ns]
-    return max(again) if again else min(attempt.started_ns, ended + max(0, before.then))
+    return min(attempt.started_ns, ended + max(0, before.then))

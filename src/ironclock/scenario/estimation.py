@@ -230,6 +230,8 @@ def _growth(values: list[float], counts: list[int]) -> list[str]:
     ratios = [b / a for a, b in pairwise(inside) if a > 0]
     steps = [b - a for a, b in pairwise(inside)]
     ratio, step = _slope(inside, counts), sorted(steps)[len(steps) // 2]
+    if ratio < 1:  # few waits with much jitter: only from the first to the last do they grow
+        ratio = (top / values[0]) ** (1 / (len(values) - 1))
     off_ratio = max(abs(r / ratio - 1) for r in ratios)
     off_step = max(abs(s / step - 1) for s in steps) if step > 0 else 9.0
     grows = f"step = {json.dumps(spell(_nice(step)))}" if len(steps) > 1 and off_step < off_ratio else ""
