@@ -95,6 +95,7 @@ def test_pytests_own_times_stay_real(pytester: pytest.Pytester) -> None:
     ("toml", "marker", "says"),
     [
         ('zoen = "UTC"', "", "no setting 'zoen'; did you mean 'zone'"), ('zone = "Mars/Base"', "", "Mars/Base"),
+        ('judged = "some"', "", "judged is 'some'; give 'all', 'fixture' or 'none'"),
         ("", '@pytest.mark.rig("UTC")', "keyword arguments"), ("", "@pytest.mark.rig(zoen=1)", "zoen"),
     ],
 )  # fmt: skip

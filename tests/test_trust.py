@@ -123,6 +123,10 @@ HONEST = {
     "an error of the rig that the application swallows": (
         "rig.tap(put); assert view(object()) == 500", r"the code under test has swallowed PayloadError",
     ),
+    "an error of the rig in place of the expected one": (
+        "with pytest.raises(Exception): rig.advance(-1)",
+        r"pytest.raises\(Exception\) has taken DurationError \[.*test_it\]: .*; expect the error itself",
+    ),
     "a law that was not called": ("rig.check(ic.laws.nothing_lost)", r"the law is nothing_lost itself; call it"),
     "no law at all": ("rig.check()", r"check has no laws"),
     "a delay that the reading does not read": (
@@ -256,6 +260,12 @@ SHORT = {
     ),
     "an error of the rig that the test expects": (
         "rig.tap(put)\n    with pytest.raises(ic.PayloadError): put(confirm, object())"
+    ),
+    "an error of the application that the test expects": (
+        "rig.enqueue(confirm, 7); rig.settle()\n    with pytest.raises(Exception): weigh(12)"
+    ),
+    "an error of the rig that the test expects by its message": (
+        "with pytest.raises(Exception, match='-1'): rig.advance(-1)"
     ),
     "the clock of an async test": (
         "log = []\n"
@@ -434,26 +444,119 @@ def test_needed(rig):
     pytester.runpytest("-n0", "-W", "error").assert_outcomes(passed=5, failed=2)
 
 
-def test_a_rig_of_a_wider_scope_and_one_of_the_test_itself_are_not_judged(pytester: pytest.Pytester) -> None:
+def test_every_rig_of_a_test_is_judged(pytester: pytest.Pytester, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("COLUMNS", "160")
     pytester.makepyfile(
         APPLICATION
         + """
-def test_a_rig_of_its_own():
+import unittest
+def test_its_own():
     with ic.Rig() as rig:
         rig.enqueue(weigh, 12); rig.settle()
-        assert rig.loose_ends()[0].startswith("nobody looked at the dead job <job weigh-1")
-        assert rig.dead and not rig.loose_ends()
+class TestScale(unittest.TestCase):
+    def test_its_own_as_well(self):
+        rig = self.enterContext(ic.Rig())
+        rig.enqueue(weigh, 12); rig.settle()
+@pytest.fixture
+def desk():
+    with ic.Rig() as rig:
+        rig.tap(put)
+        yield type("Desk", (), {"weigh": lambda _, crates: (rig.enqueue(weigh, crates), rig.settle())})()
+def test_of_a_fixture_that_is_no_rig(desk):
+    desk.weigh(12)
+def call():
+    import socket
+    with contextlib.suppress(Exception): socket.socket()
+def test_strict():
+    with ic.Rig(strict=True) as rig:
+        rig.enqueue(call); rig.settle()
+def test_many():
+    for crates in range(100):
+        with ic.Rig() as rig:
+            rig.enqueue(weigh, 20 if crates == 7 else 1); rig.settle()
 @pytest.fixture(scope="module")
 def shared():
     with ic.Rig() as rig:
+        rig.enqueue(weigh, 12); rig.settle()
         yield rig
-def test_shared(shared):
+def test_shared_fault(shared):
     shared.faults.fail(shared.job(confirm))
-def test_later(shared):
-    job = shared.enqueue(confirm, 7); shared.settle(); assert job.state == "dead"
+def test_shared_job(shared):
+    shared.enqueue(weigh, 13); shared.settle()
 """
     )
-    pytester.runpytest("-n0").assert_outcomes(passed=3)
+    result = pytester.runpytest("-n0")
+    result.assert_outcomes(failed=7)
+    result.stdout.fnmatch_lines(["*has swallowed StrictError*: call-1 opens a real socket in a strict rig*"])
+    result.stdout.fnmatch_lines(["FAILED *::test_its_own - nobody looked at the dead job <job weigh-1*"])
+
+
+def test_honest_rigs_of_a_test_are_not_accused(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        APPLICATION
+        + """
+def test_it_has_asked():
+    with ic.Rig() as rig:
+        rig.enqueue(weigh, 12); rig.settle()
+        assert rig.loose_ends()[0].startswith("nobody looked at the dead job <job weigh-1")
+def test_it_looks_afterwards():
+    with ic.Rig() as rig:
+        job = rig.enqueue(weigh, 12); rig.settle()
+    assert job.state == "dead"
+def test_it_says_so():
+    with ic.Rig(judged=False) as rig:
+        rig.enqueue(weigh, 12); rig.settle()
+def test_its_story_ends_early():
+    with pytest.raises(ZeroDivisionError), ic.Rig() as rig:
+        rig.enqueue(weigh, 12); rig.settle(); 1 / 0
+def test_a_search_makes_rigs_of_its_own():
+    def story(rig):
+        rig.enqueue(weigh, 12); rig.run_dry()
+    ic.probe(story, laws=[ic.laws.attempts_at_most("weigh", 9)], faults=["fail"])
+@pytest.fixture(scope="module")
+def shared():
+    with ic.Rig() as rig:
+        rig.tap(put); rig.enqueue(weigh, 12); rig.settle()
+        yield rig
+def test_what_was_there_before_is_not_its_own(shared):
+    shared.enqueue(confirm, 7); shared.settle()
+"""
+    )
+    pytester.runpytest("-n0").assert_outcomes(passed=6)
+
+
+def test_a_dead_job_is_told_when_it_is_approved(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(
+        APPLICATION
+        + """
+def test_seen(rig):
+    job = rig.enqueue(weigh, 12); rig.settle(); assert job.state == "dead"
+    rig.matches("seen.jsonl")
+def test_unseen(rig):
+    rig.enqueue(weigh, 12); rig.settle()
+    rig.matches("unseen.jsonl")
+"""
+    )
+    result = pytester.runpytest("-n0", "--ironclock-approve", "-W", "default")
+    result.assert_outcomes(passed=2, warnings=1)
+    result.stdout.fnmatch_lines(["*unseen.jsonl is approved with a dead job that nobody looked at: <job weigh-1*"])
+    pytester.runpytest("-n0").assert_outcomes(passed=2)
+
+
+@pytest.mark.parametrize(("judged", "failed"), [("all", 2), ("fixture", 1), ("none", 0)])
+def test_a_suite_says_whose_rigs_are_judged(pytester: pytest.Pytester, judged: str, failed: int) -> None:
+    pytester.makefile(".toml", pyproject=f'[tool.ironclock]\njudged = "{judged}"\n')
+    pytester.makepyfile(
+        APPLICATION
+        + """
+def test_fixture(rig):
+    rig.enqueue(weigh, 12); rig.settle()
+def test_its_own():
+    with ic.Rig() as rig:
+        rig.enqueue(weigh, 12); rig.settle()
+"""
+    )
+    pytester.runpytest("-n0").assert_outcomes(failed=failed, passed=2 - failed)
 
 
 GUESSES = {

@@ -11,17 +11,19 @@ import re
 import sys
 import warnings
 import weakref
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator
 from pathlib import Path
-from types import TracebackType
+from types import CodeType, TracebackType
 from typing import TYPE_CHECKING, Any
 
 import pytest
+from _pytest._code.code import ReprFileLocation
 
 if TYPE_CHECKING:
     from .history.approval import Approval
     from .rig import Rig
     from .simulation.jobs import Job
+    from .suite.wide_expectations import WideExpectations
 
 SETTINGS = {
     "start": 'Where the clock of each rig begins, as ISO 8601. Default: `"2031-03-03T09:00"`.',
@@ -32,6 +34,7 @@ SETTINGS = {
     "strict": "`true`: a job that opens a socket, or starts a thread, is an error. Default: `false`.",
     "stuck_after": 'After how much real time in which nothing moves a run ends with `StuckError`. Default: `"20s"`.',
     "allow": 'Loose ends that do not fail a test, such as `["unused faults"]`. Default: none.',
+    "judged": 'Rigs whose loose ends fail a test: `"all"`, those of a `"fixture"`, `"none"`. Default: `"all"`.',
     "databases": "Databases whose clock follows each rig, see below. Default: none.",
     "taps": "A table of taps for each rig, see below. Default: none.",
     "laws": "Tables of laws, `[[tool.ironclock.laws]]`, that each test is searched for. Default: none.",
@@ -49,6 +52,7 @@ _OF_SUITE = ("budget", "laws", "notice", "unnoticed")
 """The settings that are about the whole suite, and not for the rig."""
 _TOLD = 12  # jobs whose story stands under a failure
 _TOLD_LINES = 40  # lines of one story, of which the last ones say most
+_KEPT = 30  # rigs of one test, before those are dropped in which nothing is loose
 _MOST_LINES = 18  # lines of stories beside loose ends
 _TRACED = 3  # jobs whose traceback does
 _OF_MISTAKES = (TypeError, AttributeError, NameError, LookupError, AssertionError, RecursionError)
@@ -57,6 +61,7 @@ _made = pytest.StashKey["dict[str, list[tuple[pytest.FixtureDef[Any], Rig]]]"]()
 _defaults = pytest.StashKey[dict[str, Any]]()
 _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
 _judged = pytest.StashKey["list[Rig]"]()
+_own = pytest.StashKey["_OwnRigs"]()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -177,6 +182,7 @@ def rig(request: pytest.FixtureRequest) -> Iterator[Rig]:
     arguments = {name: value for name, value in _settings(request.config).items() if name not in _OF_SUITE}
     taps = arguments.pop("taps", {})
     databases = arguments.pop("databases", ())
+    arguments.pop("judged", None)
     for marker in reversed(list(request.node.iter_markers("rig"))):
         if marker.args:
             raise pytest.UsageError(
@@ -233,6 +239,8 @@ def _read_settings(path: Path) -> dict[str, Any]:
         if key not in SETTINGS or key == "taps":
             near = nearest(key, SETTINGS)
             raise pytest.UsageError(f"{path}: [tool.ironclock] has no setting {key!r}; {near}")
+    if values.get("judged", "all") not in ("all", "fixture", "none"):
+        raise pytest.UsageError(f"{path}: judged is {values['judged']!r}; give 'all', 'fixture' or 'none'")
     return {**values, "taps": taps} if taps else values
 
 
@@ -243,6 +251,7 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
 
     found: list[weakref.ref[Rig]] = []
     item.stash[_rigs] = found
+    own = item.stash[_own] = _OwnRigs(lambda: str(_settings(item.config).get("judged", "all")))
     kept: list[Rig] = []
     if item.get_closest_marker("laws") is not None:
         item.stash[_judged] = kept  # its laws are asked when the test has ended
@@ -251,6 +260,9 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
 
     def note(rig: Rig) -> Approval:
         found.append(weakref.ref(rig))
+        if observers[-1] is note:  # else it is the rig of a test session inside the test
+            own.add(rig)
+            own.watch(rig)
         if _judged in item.stash:
             kept.append(rig)
         if not approval:
@@ -267,6 +279,8 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
         observers.remove(note)
         if _judged in item.stash:
             del item.stash[_judged]
+        own.unwatch()
+        del item.stash[_own]
         del item.stash[_rigs]  # the search of a suite runs the test again, and reports nothing of that
 
 
@@ -299,7 +313,10 @@ def pytest_fixture_setup(
     fixturedef: pytest.FixtureDef[Any], request: pytest.FixtureRequest
 ) -> Generator[None, object, object]:
     """Run a fixture that comes after a rig inside that rig, its end included; note a fixture that makes a rig."""
-    made = _rig_of(getattr(request, "_pyfuncitem", None))
+    item = getattr(request, "_pyfuncitem", None)
+    made = _rig_of(item)
+    if item is not None and _own in item.stash:
+        item.stash[_own].is_of_this_test = fixturedef.scope == "function"
     if made is None:
         result = yield
     else:
@@ -321,32 +338,115 @@ def pytest_fixture_setup(
 
 @pytest.hookimpl(wrapper=True, tryfirst=True)
 def pytest_runtest_call(item: pytest.Item) -> Generator[None, object, object]:
-    """Enter the fixture's rig around the test function, or around the methods of a `unittest.TestCase`."""
+    """Enter the fixture's rig around the test function, or around the methods of a `unittest.TestCase`; judge the rigs
+    of the test when it has passed."""
     made = _rig_of(item)
+    own = item.stash.get(_own, None) or _OwnRigs(lambda: "fixture")  # the search of a suite runs a test again
+    if made is not None:
+        own.take(made)
+    own.begin()
     if made is None:
         result = yield
         _check_laws(item)
-        return result
-    rig_module = sys.modules["ironclock.rig"]
-    older = rig_module.taps_and_schedules_of(made)
-    with rig_module.held(made):
-        result = yield
+    else:
+        rig_module = sys.modules["ironclock.rig"]
+        with rig_module.held(made):
+            result = yield
+        if not _has_failed(item):
+            rig_module.must_fit(made)
+        _check_laws(item)
     if not _has_failed(item):
-        rig_module.must_fit(made)
-    _check_laws(item)
-    if not _has_failed(item) and _is_of_this_test(item, made):
-        test = getattr(getattr(item, "obj", None), "__code__", None)
-        ends = rig_module.loose_ends_of(made, test, older)
-        if ends:
+        own.judge(_code_of(item))
+    return result
+
+
+def _code_of(item: pytest.Item) -> CodeType | None:
+    """Return the code of a test: an error that has come up to it is not hidden."""
+    test = getattr(item, "obj", None)
+    inner = getattr(getattr(test, "hypothesis", None), "inner_test", test)
+    return getattr(inner, "__code__", None)
+
+
+class _OwnRigs:
+    """The rigs that a test and its fixtures make, and what is judged in them when it has passed.
+
+    Parameters: `setting` returns the setting `judged`.
+    """
+
+    def __init__(self, setting: Callable[[], str]) -> None:
+        self._setting = setting
+        self.is_of_this_test = True
+        """True if what is made now is made for this test alone."""
+        self._older: dict[int, tuple[Rig, tuple[int, int], frozenset[str]]] = {}
+        # By identity: the rig; how many taps and schedules it had, and its loose ends, before the test began.
+        self._limit = _KEPT
+        self._watched: WideExpectations | None = None
+
+    def add(self, rig: Rig) -> None:
+        """Note a new rig."""
+        if self.is_of_this_test and self._setting() == "all":
+            self._older[id(rig)] = rig, (0, 0), frozenset()
+            if len(self._older) > self._limit:
+                self._drop()
+
+    def watch(self, rig: Rig) -> None:
+        """See from now on, until `unwatch`, if ``pytest.raises(Exception)`` takes an error of the rig."""
+        if self._watched is None:
+            from .suite.wide_expectations import WideExpectations
+
+            self._watched = WideExpectations(sys.modules["ironclock.rig"].simulation_of(rig).attention)
+
+    def unwatch(self) -> None:
+        """Stop that."""
+        if self._watched is not None:
+            self._watched.end()
+            self._watched = None
+
+    def take(self, rig: Rig) -> None:
+        """Note the rig of a fixture, which can be for several tests."""
+        if self._setting() != "none":
+            self._older[id(rig)] = rig, (0, 0), frozenset()
+
+    def begin(self) -> None:
+        """Note what there is before the test begins."""
+        self.is_of_this_test = True
+        for key, (rig, _, _) in self._older.items():
+            rig_module = sys.modules["ironclock.rig"]
+            older = rig_module.taps_and_schedules_of(rig)
+            known = rig_module.loose_ends_of(rig, None, older)
+            self._older[key] = rig, older, frozenset(line for lines in known.values() for line in lines)
+
+    def judge(self, test: CodeType | None) -> None:
+        """Raise `LooseEnds` if the test has left loose ends, and warn of what it allows needlessly."""
+        if not self._older:
+            return
+        rig_module = sys.modules["ironclock.rig"]
+        found: dict[str, list[str]] = {}
+        needless: list[str] = []
+        for rig, older, known in self._older.values():
+            for kind, lines in rig_module.loose_ends_of(rig, test, older).items():
+                new = [line for line in lines if line not in known]
+                if new:
+                    found.setdefault(kind, []).extend(new)
+            needless += rig_module.needless_allowances_of(rig)
+        if found:
             from .errors import LooseEnds
             from .history.attention import told
 
-            raise LooseEnds(told(ends))
-        for words in rig_module.needless_allowances_of(made):
+            raise LooseEnds(told(found))
+        for words in dict.fromkeys(needless):
             from .errors import RigWarning
 
             warnings.warn(RigWarning(words), stacklevel=1)
-    return result
+
+    def _drop(self) -> None:
+        """Let go of rigs that have nothing to be judged: a test can make thousands."""
+        rig_module = sys.modules["ironclock.rig"]
+        self._older = {
+            key: kept for key, kept in self._older.items()
+            if rig_module.is_entered(kept[0]) or rig_module.loose_ends_of(kept[0], None, kept[1])
+        }  # fmt: skip
+        self._limit = 2 * len(self._older) + _KEPT
 
 
 def _has_failed(item: pytest.Item) -> bool:
@@ -378,12 +478,6 @@ def _what_stands_still(rigs: list[Rig]) -> list[tuple[str, str]]:
     return [(title, "\n".join(lines)) for title, lines in told if lines]
 
 
-def _is_of_this_test(item: pytest.Item, rig: Rig) -> bool:
-    """Return True if a rig belongs to one test alone: one of a wider scope goes on."""
-    known = item.config.stash.get(_made, {})
-    return any(made is rig and definition.scope == "function" for found in known.values() for definition, made in found)
-
-
 @pytest.hookimpl(wrapper=True, tryfirst=True)
 def pytest_runtest_makereport(
     item: pytest.Item, call: pytest.CallInfo[None]
@@ -396,7 +490,9 @@ def pytest_runtest_makereport(
         report.outcome = "failed"  # what the test says less than it seems is not the mistake that it expects
         del report.wasxfail
     if call.excinfo is not None and report.failed and _is_loose_end(call.excinfo.value):
-        report.longrepr = call.excinfo.getrepr(style="value")  # the frames are those of the plugin
+        report.longrepr = told = call.excinfo.getrepr(style="value")  # the frames are those of the plugin
+        path, line, _ = item.location
+        told.reprcrash = ReprFileLocation(path, (line or 0) + 1, str(call.excinfo.value).splitlines()[0])
     if report.failed and call.when in ("setup", "call"):
         rigs = _rigs_of(item)
         loose = str(call.excinfo.value) if call.excinfo is not None and _is_loose_end(call.excinfo.value) else None

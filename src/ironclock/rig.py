@@ -110,6 +110,7 @@ class Rig:
     - `strict`: True makes it an error for a job to open a socket, or to start a thread unless `threads` is given.
       Default False.
     - `allow`: kinds of loose ends (`loose_ends`) that do not matter here. Default: none.
+    - `judged`: False: a test that makes this rig does not fail because of its loose ends. Default True.
     - `stuck_after`: after how many real seconds in which nothing moves a run ends with `StuckError`. Default ``"20s"``.
     - `seams`: kinds of real calls at which faults can strike, without a change to the code: ``"sql"`` (statements and
       commits), ``"redis"`` (commands, pipelines and scripts that change something), ``"files"`` (open, write, rename,
@@ -132,6 +133,7 @@ class Rig:
         self, start: Instant = "2031-03-03T09:00", zone: dt.tzinfo | str = "UTC", seed: int | str = 0,
         policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool = False,
         stuck_after: Duration = "20s", allow: Iterable[LooseEnd] = (), seams: str | Collection[str] = (),
+        judged: bool = True,
     ) -> None:  # fmt: skip
         if isinstance(seed, bool) or not isinstance(seed, (int, str)):
             raise InputError(f"seed is {seed!r}; give a whole number or text")
@@ -139,6 +141,8 @@ class Rig:
             raise PolicyError(f"policy is {policy!r}; give an ic.Policy(...)")
         if not isinstance(strict, bool):
             raise InputError(f"strict is {strict!r}; give True or False")
+        if not isinstance(judged, bool):
+            raise InputError(f"judged is {judged!r}; give True or False")
         if threads not in (None, "simulated", "real"):
             raise InputError(f"threads is {threads!r}; give 'simulated', 'real' or None")
         timeline = self._timeline = Timeline(local_zone() if zone == "local" else zone)
@@ -148,7 +152,9 @@ class Rig:
         simulation = self._simulation = Simulation(timeline, timeline.ns(start, what="start"), seed, switcher, host)
         self._loop = simulation.loop
         simulation.attention.allow(allow)
+        simulation.attention.is_judged = judged
         self._threads = SimulatedThreads(simulation.loop, simulation.history, switcher.held_locks, threads, strict)
+        self._threads.note_error = simulation.attention.raised
         self._stuck_after_s = to_ns(stuck_after, what="stuck_after") / NS
         self._seams = simulation.real_seams = checked_seams(seams)
         self._border: Border | None = None
@@ -1296,7 +1302,10 @@ class Rig:
         """
         from .history.approval import Approval, must_match
 
-        must_match(self.history, path, self._approval or Approval())
+        approval = self._approval or Approval()
+        must_match(self.history, path, approval)
+        if approval.approve:
+            self._simulation.attention.tell_approved(path, self._simulation.broker.jobs)
         for job in self._simulation.broker.jobs:
             self._simulation.attention.looked_at(job)  # the file says what becomes of each
 
@@ -1314,7 +1323,8 @@ class Rig:
         self._simulation.attention.allow_in_test(kinds, f"rig.allow [{calling()}]", frame_of_caller(1).f_code)
 
     def loose_ends(self) -> list[str]:
-        """Return what makes a test that passes say less than it seems. The `rig` fixture fails such a test.
+        """Return what makes a test that passes say less than it seems. The plugin for pytest fails such a test, unless
+        the test has asked for them itself.
 
         The kinds are:
 
@@ -1328,7 +1338,8 @@ class Rig:
         - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
         - ``"failing jobs"``: an open job whose last attempt has failed with a mistake in its code (`AssertionError`,
           `TypeError`, `NameError`, `AttributeError`, `ImportError`), and at which the test has not looked.
-        - ``"hidden errors"``: an error of the rig that the code under test has swallowed.
+        - ``"hidden errors"``: an error of the rig that the code under test has swallowed, or that the test has taken as
+          any `Exception`.
         - ``"real clocks"``: a statement that read the real clock of a database.
         - ``"dead workers"``: a worker loop that has ended with an error at which the test has not looked.
         - ``"deadlocks"``: tasks that wait for one another, and that nothing can wake any more.
@@ -1337,7 +1348,10 @@ class Rig:
 
             assert not rig.loose_ends()
         """
-        return [line for lines in self._loose_ends(frame_of_caller(1).f_code).values() for line in lines]
+        ends = self._loose_ends(frame_of_caller(1).f_code)
+        found = [line for lines in ends.values() for line in lines]
+        self._simulation.attention.told.update(found)
+        return found
 
     def _loose_ends(
         self, test: CodeType | None, older_taps: int = 0, older_schedules: int = 0
@@ -1466,6 +1480,8 @@ class Rig:
     ) -> None:
         if self._left_for_good() and error is None:
             self._must_fit()
+        if error is not None:  # the story was not told to its end
+            self._simulation.attention.is_judged = False
 
     def _left_for_good(self) -> bool:
         """Leave the rig once; return True if nobody is in it any more."""
@@ -1639,11 +1655,16 @@ def decided(rig: Rig, make: Callable[[Any], DecisionsType]) -> DecisionsType:
 
 
 def loose_ends_of(rig: Rig, test: CodeType | None, older: tuple[int, int] = (0, 0)) -> dict[str, list[str]]:
-    """Return the loose ends of a rig by kind.
+    """Return the loose ends of a rig by kind, without those that the test has asked for. Empty if it is not judged.
 
     Parameters: `test` is the code of the test. `older` is how many taps and schedules were there before the test began.
     """
-    return rig._loose_ends(test, *older)
+    attention = simulation_of(rig).attention
+    if not attention.is_judged:
+        return {}
+    ends = {kind: [line for line in lines if line not in attention.told]
+            for kind, lines in rig._loose_ends(test, *older).items()}  # fmt: skip
+    return {kind: lines for kind, lines in ends.items() if lines}
 
 
 def allow_by_marker(rig: Rig, kinds: Iterable[LooseEnd]) -> None:
@@ -1690,6 +1711,11 @@ def must_fit(rig: Rig) -> None:
 def taps_and_schedules_of(rig: Rig) -> tuple[int, int]:
     """Return how many taps a rig has, and how many schedules it has ever had."""
     return len(rig._taps), len(simulation_of(rig).schedule_names)
+
+
+def is_entered(rig: Rig) -> bool:
+    """Return True if somebody is in a rig at the moment."""
+    return rig._depth > 0
 
 
 def simulation_of(rig: Rig) -> Simulation:

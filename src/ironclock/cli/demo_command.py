@@ -21,7 +21,7 @@ def demo(seed: int, save: str | None, tell: bool) -> None:
     from ..reports.terminal import run_report
 
     console = screen()
-    rig = ic.Rig(start=story.START, zone=story.ZONE, seed=seed)
+    rig = ic.Rig(start=story.START, zone=story.ZONE, seed=seed, judged=False)
     console.print("An evening at Tern Line, a made-up ferry company", style="bold")
     console.print(f"Its own code runs on a simulated clock, from {rig.now:%Y-%m-%d %H:%M} in {story.ZONE}.\n")
     seen = story.evening(rig, lambda line: console.print(line, markup=False))

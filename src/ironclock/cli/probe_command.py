@@ -166,7 +166,7 @@ def _replay(function: Any, laws: Any, world: dict[str, Any], token: str) -> int:
     from ..search.replay_token import first_difference, read
     from ..search.runs import SearchedStory, checked_laws
 
-    rig = ic.Rig(**world)
+    rig = ic.Rig(**{**world, "judged": False})
     rig.replay(token)
     ended: Exception | None = None
     try:

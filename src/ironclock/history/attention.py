@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterable, Mapping
 from types import CodeType, FrameType
 from typing import Any, Literal, Protocol, TypeAlias, get_args
 
-from ..errors import InputError, nearest
+from ..errors import InputError, RigWarning, nearest
 from ..foundation.source_location import UNKNOWN_LINE, calling, frame_of_caller, in_application, is_own, waiting_at
 
 LooseEnd: TypeAlias = Literal[
@@ -53,8 +54,14 @@ class Attention:
         """By law that found nothing to judge, the place where it was checked."""
         self.errors: list[tuple[BaseException, str]] = []
         """Errors of the rig that were raised in the code under test, with the place."""
+        self.wide: list[str] = []
+        """Errors of the rig that the test has taken as one of many, in words with the place."""
         self.real_clocks: list[str] = []
         """Statements that have read the real clock of a database, in words with the place."""
+        self.is_judged = True
+        """False: a test does not fail because of the loose ends of this rig."""
+        self.told: set[str] = set()
+        """The loose ends that the test has asked for."""
         self.found_no_job = False
         """True if the test has asked for jobs when there were none at all."""
         self._asked = 0  # how many of the errors `newly_swallowed` has looked at
@@ -94,6 +101,22 @@ class Attention:
         """Note an error of the rig that code under test can swallow."""
         if all(error is not known for known, _ in self.errors):
             self.errors.append((error, waiting_at()))
+
+    def expected_too_much(self, error: BaseException, by: str) -> None:
+        """Note an error of the rig that the test has taken as one of many. Parameters: `by` is what has taken it."""
+        self.wide.append(
+            f"{by} has taken {type(error).__name__} [{calling()}]: {error}; expect the error itself, or mend its cause"
+        )
+
+    def tell_approved(self, path: str, jobs: Iterable[WatchedJob]) -> None:
+        """Warn of dead jobs in a history that is approved, if the test has not looked at them."""
+        unseen = [job for job in jobs if job.state == "dead" and job.number not in self._looked]
+        if unseen:
+            first = unseen[0]
+            more = f" and {len(unseen) - 1} more" if len(unseen) > 1 else ""
+            words = f"{first!r}{more}: {type(first.error).__name__}: {first.error}"
+            told = f"{path} is approved with a dead job that nobody looked at: {words}"
+            warnings.warn(RigWarning(told), stacklevel=2)
 
     def reads_real_clock(self, what: str, remedy: str) -> None:
         """Note a statement that reads the real clock of a database."""
@@ -151,7 +174,8 @@ class Attention:
                 f"the code under test has swallowed {type(error).__name__} [{place}]: {error}"
                 for error, place in self.errors
                 if _reached(error) is not test
-            ],
+            ]
+            + self.wide,
             "real clocks": list(self.real_clocks),
             "dead workers": list(dead_workers),
             "deadlocks": [] if any(law.startswith("no_deadlock") for law in self.idle_laws) else list(deadlocks),

@@ -76,7 +76,7 @@ class World:
         with source.at("start"):
             self.rig = Rig(
                 start=instant_of(tables.get("start", "2031-03-03T09:00")), zone=tables.get("zone", "UTC"),
-                seed=tables.get("seed", 0) if seed is None else seed,
+                seed=tables.get("seed", 0) if seed is None else seed, judged=False,
             )  # fmt: skip
         simulation = simulation_of(self.rig)
         self._loop = simulation.loop

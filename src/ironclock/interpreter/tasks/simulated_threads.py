@@ -219,6 +219,8 @@ class SimulatedThreads:
         self.alive: dict[int, SimulatedThread] = {}
         self.handles: dict[int, tuple[Any, SimulatedThread]] = {}
         """By identity, the thread handles (Python 3.13) of simulated threads."""
+        self.note_error: Callable[[BaseException], None] = lambda _: None
+        """Is told an error of the rig that is raised in the code under test."""
         self.circular = CircularWaits(loop, history, self.holder, self.alive, lambda: self.executors)
         self.owned: dict[int, list[Any]] = {}
         """By identity, who holds each reentrant lock: the task, how many times, and the lock."""
@@ -240,7 +242,9 @@ class SimulatedThreads:
         """Raise `StrictError` if a job of a strict rig opens something real."""
         attempt = self.attempt()
         if self._strict and attempt is not None:
-            raise StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
+            error = StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
+            self.note_error(error)  # the job can swallow it
+            raise error
 
     def note_holders(self) -> None:
         """Note from now on who takes which place of a semaphore, since workers are going to die that may hold one."""
