@@ -142,6 +142,24 @@ def test_advice_over_weights_and_costs_by_queue() -> None:
 
 
 @pytest.mark.parametrize(
+    ("wait", "search", "words"),
+    [
+        ('"30s"', 'first = ["10s", "1m"]', ["10s", "1m"]),
+        ('{ first = "30s", step = "10s" }', 'first = ["20s"]', ["20s +10s each time"]),
+        ('{ first = "30s", step = "10s" }', "factor = [3]", ["30s x3 each time"]),
+        ('{ first = "30s", jitter = 0.2 }', 'first = ["20s"]', ["20s, +-20%"]),
+        ('{ first = "30s", factor = 2 }', 'first = ["20s"]', ["20s x2 each time"]),
+    ],
+)
+def test_a_wait_keeps_its_form_in_the_search(wait: str, search: str, words: list[str]) -> None:
+    text = TWO_QUEUES.format(search=search, costs="worker = 1").replace(
+        'queue = "harbour"', f'queue = "harbour"\nretry = {{ attempts = 3, wait = {wait} }}'
+    )
+    advice = ic.advise(ic.Scenario.loads(text), span="2h", replications=2)
+    assert sorted(one.words.partition("waiting ")[2] for one in advice.tried) == sorted(words)
+
+
+@pytest.mark.parametrize(
     ("search", "costs", "says"),
     [
         ("weights = [{ harbour = 1 }]", "worker = 1", "do not fit the workers of submit: desk has none; give each of their queues one"),

@@ -145,9 +145,35 @@ def test_a_budget_is_for_all_jobs_of_a_type_and_no_other() -> None:
     list(rig.dead)
 
 
+@pytest.mark.parametrize(("reserve", "retries"), [(0, 20), (10, 29), (40, 59)])
+def test_a_budget_saves_up_its_reserve_and_no_more(reserve: float, retries: int) -> None:
+    down = [False]
+
+    def sail() -> None:
+        if down[0]:
+            raise OSError("fog")
+
+    with ic.Rig() as rig:
+        ferry = rig.job(sail, retry=ic.Retry(3, "1h", budget=0.5, reserve=reserve))
+        for bad in (False, True):
+            down[0] = bad
+            for _ in range(40 if bad else 100):
+                rig.enqueue(ferry)
+            rig.run_dry()
+    # 100 good jobs have saved up the reserve, or one retry; the 40 bad ones save up 20 more while they fail, but for the
+    # half that the first one adds to what is full.
+    assert sum(job.attempts_made - 1 for job in rig.jobs()) == retries
+
+
+@pytest.mark.parametrize("reserve", [-1, True, "ten", float("nan")])
+def test_a_reserve_that_cannot_be(reserve: object) -> None:
+    with pytest.raises(ic.PolicyError, match=r"reserve is .*; give how many retries are saved up at most, such as 10"):
+        ic.Retry(3, "1s", budget=0.1, reserve=reserve)  # type: ignore[arg-type]
+
+
 @pytest.mark.parametrize("budget", [-0.1, True, "a tenth", float("nan"), float("inf")])
 def test_a_budget_that_cannot_be(budget: object) -> None:
     with pytest.raises(ic.PolicyError, match=r"budget is .*; give retries for each first attempt, such as 0\.1"):
         ic.Retry(3, "1s", budget=budget)  # type: ignore[arg-type]
     assert ic.Retry(3, budget=0.1) != ic.Retry(3)
-    assert "retries at most 10% of first attempts" in ic.Retry(3, "1s", budget=0.1).describe()
+    assert "retries at most 10% of first attempts and 10 saved up" in ic.Retry(3, "1s", budget=0.1).describe()

@@ -12,8 +12,8 @@ from ..errors import InputError, nearest
 from ..foundation.durations import NS, Duration, to_ns
 from ..scenario.called_services import Breaker
 from ..scenario.scenario import Scenario
-from ..scenario.values import rate_of
-from ..simulation.retry import Retry, exponential
+from ..scenario.values import rate_of, retry_of
+from ..simulation.retry import Retry
 from .forecast import Forecast, draw
 from .scenario_workload import settings_of, workload_of
 from .workload import Workload
@@ -193,16 +193,19 @@ def _retry(retry: Retry, job: str, choice: Mapping[str, Any], scenario: Scenario
     policy = tables["jobs"][job]
     stated = policy.get("retry") or tables.get("policies", {}).get(policy.get("policy"), {}).get("retry", {})
     wait = stated.get("wait", {})
-    usual = wait if isinstance(wait, dict) else {"first": wait[0] if isinstance(wait, list) else wait}
-    parts = {name: choice.get(name, usual.get(name)) for name in _WAITS}
     new_wait: Any = retry.wait
-    if any(name in choice for name in _WAITS):
-        if parts["first"] is None:
+    chosen = {name: choice[name] for name in _WAITS if name in choice}
+    if chosen:
+        # A wait keeps its form: with another first wait alone, a fixed one stays fixed and a linear one linear.
+        usual = wait if isinstance(wait, dict) else {"first": wait[0] if isinstance(wait, list) else wait}
+        parts = {key: value for key, value in usual.items() if key != "step" or "factor" not in chosen} | chosen
+        if parts.get("first") in (None, {}):
             raise InputError(f"the retry of {job} has no first wait; give 'first' in [forecast.search]")
-        new_wait = exponential(parts["first"], factor=parts["factor"] or 2, cap=parts["cap"], jitter=parts["jitter"])
+        new_wait = retry_of({"wait": parts}).wait
     return Retry(
         choice.get("attempts", retry.attempts), new_wait, on=retry.on, never_on=retry.never_on, drop_on=retry.drop_on,
         within=None if retry.within is None else retry.within / NS, budget=choice.get("budget", retry.budget),
+        reserve=retry.reserve,
     )  # fmt: skip
 
 

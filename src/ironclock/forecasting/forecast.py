@@ -232,6 +232,7 @@ def _forked(tasks: list[Task], workers: int, progress: Callable[[float], None] |
     """Do the tasks in child processes. None if there can be none."""
     import multiprocessing
     import pickle
+    import signal
     from concurrent.futures import ProcessPoolExecutor
     from concurrent.futures.process import BrokenProcessPool
 
@@ -240,10 +241,18 @@ def _forked(tasks: list[Task], workers: int, progress: Callable[[float], None] |
     except Exception:  # a rate or a wait that is a function of the user
         return None
     try:
-        with ProcessPoolExecutor(workers, mp_context=multiprocessing.get_context("fork")) as pool:
+        # Ctrl-C ends this process; the others would each print a traceback, and are ended by it.
+        with ProcessPoolExecutor(
+            workers, multiprocessing.get_context("fork"), signal.signal, (signal.SIGINT, signal.SIG_IGN)
+        ) as pool:
             later = [pool.submit(_part, task) for task in tasks[1:]]
             # The first task is done here, and shows the progress.
-            return [_part(tasks[0], progress), *(each.result() for each in later)]
+            try:
+                return [_part(tasks[0], progress), *(each.result() for each in later)]
+            except KeyboardInterrupt:
+                for child in multiprocessing.active_children():
+                    child.terminate()
+                raise
     except (BrokenProcessPool, OSError):
         return None
 

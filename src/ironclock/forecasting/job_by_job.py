@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..foundation.durations import NS
-from ..simulation.retry import RetryBudget
+from ..simulation.retry import Retry, most_saved
 from . import day as days
 from .day import ENTRY, WorkloadTables
 from .forecast_figures import Course, Trajectories
@@ -117,7 +117,7 @@ def tables_of(workload: Workload, span: float) -> WorkloadTables:
     schedules = [(number, firings) for number, stream in enumerate(streams) for firings in stream.firings]
     bursts = [(at, number, count) for number, s in enumerate(streams) for at, count in s.bursts if 0 <= at < span]
     ends = np.cumsum([0, *(len(s.outages) for s in streams)])
-    budgets = {stream.name: stream.retry.budget for stream in streams}
+    retries = {stream.name: stream.retry for stream in streams}
     rates, piece = _together([_rates(stream, span) for stream in streams])
     moments: list[tuple[float, int, int, int]] = [
         *((at, days.BURST, stream, number) for number, (at, stream, _) in enumerate(bursts)),
@@ -135,7 +135,7 @@ def tables_of(workload: Workload, span: float) -> WorkloadTables:
             )
             for number, s in enumerate(streams)
         ]),
-        types=_records(days.TYPE, [_budget(_or(budgets[name], inf)) for name in types]),
+        types=_records(days.TYPE, [_budget(retries[name]) for name in types]),
         outages=_records(days.OUTAGE, [
             (
                 o.since, o.until, o.share, _or(o.takes, -1.0), sum(1 << min(n, 62) for n in o.attempts), _HOW[o.how],
@@ -173,8 +173,9 @@ def _queue(limit: QueueLimit, line: int) -> tuple[Any, ...]:
     return line, limit != QueueLimit(), most, rate, span, 0, 0, 0, 0, -1.0
 
 
-def _budget(share: float) -> tuple[float, float, float]:
-    return share, RetryBudget.RESERVE, max(RetryBudget.RESERVE, share)
+def _budget(retry: Retry) -> tuple[float, float, float]:
+    share = _or(retry.budget, inf)
+    return share, float(retry.reserve), most_saved(share, retry.reserve)
 
 
 def _service(service: CalledService) -> tuple[Any, ...]:

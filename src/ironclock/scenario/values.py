@@ -98,7 +98,7 @@ def retry_of(table: dict[str, Any] | Retry, folders: Sequence[str] = ()) -> Retr
     """Return the retry of a table, or one that is given itself."""
     if isinstance(table, Retry):
         return table
-    more = {key: _types(table[key], folders) for key in ("on", "never_on", "drop_on") if key in table}
+    more: dict[str, Any] = {key: _types(table[key], folders) for key in ("on", "never_on", "drop_on") if key in table}
     wait = table.get("wait", 0)
     if isinstance(wait, dict):
         first, jitter, cap = wait["first"], wait.get("jitter"), wait.get("cap")
@@ -110,6 +110,8 @@ def retry_of(table: dict[str, Any] | Retry, folders: Sequence[str] = ()) -> Retr
             wait = exponential(first, factor=wait.get("factor", 2), cap=cap, jitter=jitter)
         else:
             wait = fixed(first, jitter=jitter)
+    if "reserve" in table:
+        more["reserve"] = table["reserve"]
     return Retry(table.get("attempts", 1), wait, within=table.get("within"), budget=table.get("budget"), **more)
 
 

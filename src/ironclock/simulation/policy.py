@@ -188,7 +188,9 @@ class JobType(Generic[P, R_co]):
         assert isinstance(policy.retry, Retry)  # the policy has made one of a number
         self.retry = policy.retry
         """When failed attempts are tried again."""
-        self.retry_budget = None if policy.retry.budget is None else RetryBudget(policy.retry.budget)
+        self.retry_budget = (
+            None if policy.retry.budget is None else RetryBudget(policy.retry.budget, policy.retry.reserve)
+        )
         """What is left of the retries of its jobs. None: there is no limit."""
         self.queue = policy.queue
         """The queue of its jobs, if an enqueue names no other."""

@@ -229,7 +229,7 @@ def error_types(given: object, what: str) -> tuple[type[BaseException], ...]:
 _NO_CHANCE = random.Random(0)  # nothing is drawn from it
 
 
-_COMPARED = attrgetter("attempts", "wait", "on", "never_on", "drop_on", "within", "budget")
+_COMPARED = attrgetter("attempts", "wait", "on", "never_on", "drop_on", "within", "budget", "reserve")
 
 
 class Retry:
@@ -245,9 +245,12 @@ class Retry:
     - `drop_on`: error types after which the job is dropped, without a dead letter. Default: none.
     - `within`: after a failure no attempt starts later than this after the start of the first: a job that would start
       later is a dead letter. Default None: no limit.
-    - `budget`: what all jobs of the type can retry. Each first attempt saves up this share of a retry. Ten are there at
-      the start, and ten are kept at most. A job that fails when less than one is left is a dead letter. So retries
-      cannot multiply the load of what is down. Default None: no limit.
+    - `budget`: what all jobs of the type can retry. Each first attempt saves up this share of a retry. A job that fails
+      when less than one is left is a dead letter. So retries cannot multiply the load of what is down. Default None: no
+      limit.
+    - `reserve`: how many retries of the budget are there at the start, and how many are saved up at most. However many
+      jobs went well before, no more than these, and the shares of the jobs that come meanwhile, are there when
+      something fails. Default 10.
 
     Raises `PolicyError` or `DurationError`.
 
@@ -256,7 +259,7 @@ class Retry:
         ic.Retry(attempts=5, wait=ic.exponential("10s"), never_on=CardRefused)
     """
 
-    __slots__ = ("_simple", "attempts", "budget", "drop_on", "never_on", "on", "table", "wait", "within")
+    __slots__ = ("_simple", "attempts", "budget", "drop_on", "never_on", "on", "reserve", "table", "wait", "within")
 
     def __init__(
         self,
@@ -267,6 +270,7 @@ class Retry:
         drop_on: ErrorTypes = (),
         within: Duration | None = None,
         budget: float | None = None,
+        reserve: float = 10,
     ) -> None:
         if isinstance(attempts, bool) or not isinstance(attempts, int) or attempts < 1:
             raise PolicyError(f"attempts is {attempts!r}; give a whole number, at least 1 (the first attempt counts)")
@@ -281,6 +285,9 @@ class Retry:
         ):
             raise PolicyError(f"budget is {budget!r}; give retries for each first attempt, such as 0.1, or None")
         self.budget = budget
+        if isinstance(reserve, bool) or not isinstance(reserve, (int, float)) or not 0 <= reserve < 1e9:
+            raise PolicyError(f"reserve is {reserve!r}; give how many retries are saved up at most, such as 10")
+        self.reserve = reserve
         both = [kind for kind in self.never_on if self.on is not _ANY and kind in self.on]
         if both:
             raise PolicyError(f"{both[0].__name__} is both in on and in never_on; give it in one of the two")
@@ -331,25 +338,28 @@ class Retry:
         if self.within is not None:
             words += f", within {spell(self.within)}"
         if self.budget is not None:
-            words += f", retries at most {self.budget:.0%} of first attempts"
+            words += f", retries at most {self.budget:.0%} of first attempts and {self.reserve:g} saved up"
         return words
 
     def __repr__(self) -> str:
         return f"<Retry: {self.describe()}>"
 
 
+def most_saved(share: float, reserve: float) -> float:
+    """Return how many retries a budget saves up at most: its reserve, and at least one if first attempts save any."""
+    return max(float(reserve), share, 1.0 if share else 0.0)
+
+
 class RetryBudget:
     """What is left of the retries that the jobs of one type can make.
 
-    Each first attempt saves up a share of a retry. There is a reserve of ten, and never more than that.
+    Each first attempt saves up a share of a retry. Parameters: `reserve` is how many are there at the start.
     """
 
-    RESERVE = 10.0
-
-    def __init__(self, share: float) -> None:
+    def __init__(self, share: float, reserve: float) -> None:
         self._share = share
-        self._most = max(self.RESERVE, share)
-        self._left = self.RESERVE
+        self._most = most_saved(share, reserve)
+        self._left = float(reserve)
 
     def first_attempt(self) -> None:
         """Save up for the first attempt of a job."""

@@ -24,7 +24,7 @@ from .change import Change
 T = TypeVar("T")
 _MINUTE, _HOUR, _DAY = 60 * NS, 3_600 * NS, 86_400 * NS
 _UTC = dt.timezone.utc
-_OF_RETRY = ("attempts", "wait", "on", "never_on", "drop_on", "within", "budget")
+_OF_RETRY = ("attempts", "wait", "on", "never_on", "drop_on", "within", "budget", "reserve")
 _ADDRESS = re.compile(r" at 0x[0-9a-f]+")
 _MOST_FAILURES = 12  # so many failed attempts are placed at most, to come to a cap
 
