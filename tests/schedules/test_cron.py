@@ -242,6 +242,7 @@ def test_no_text_breaks_the_parser(text: str) -> None:
 @pytest.mark.parametrize(
     ("expression", "words"),
     [
+        ("0 */24 * * *", "at minute 0 of hour 0 of the day"),
         ("30 1 * * *", "every day at 01:30"), ("*/15 * * * *", "every 15 minutes"), ("* * * * *", "every minute"),
         ("0 9-17 * * 1-5", "hourly from 09:00 to 17:00 on Monday to Friday"), ("0 12 L * *", "at 12:00 on the last day of the month"),
         ("0 6 * * 1#1", "at 06:00 on the first Monday"), ("0 0 13 * 5", "at 00:00 on day 13 of the month or on any Friday"),

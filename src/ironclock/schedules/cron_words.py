@@ -87,6 +87,8 @@ def _unit(field: Field, unit: str, size: int, *, listed: bool, nth: bool = False
         return plain
     if len(field.values) == size:
         return f"every {unit}"
+    if nth and field.values == {0}:  # a step over the whole day
+        return f"at {unit} 0 of the day"
     evenly = size % field.step == 0 and field.values == frozenset(range(0, size, field.step))
     if evenly:
         return f"every {_nth(field.step)} {unit}" if nth else f"every {field.step} {unit}s"
