@@ -249,8 +249,8 @@ class Retry:
       when less than one is left is a dead letter. So retries cannot multiply the load of what is down. Default None: no
       limit.
     - `reserve`: how many retries of the budget are there at the start, and how many are saved up at most. However many
-      jobs went well before, no more than these, and the shares of the jobs that come meanwhile, are there when
-      something fails. Default 10.
+      jobs went well before, an outage finds no more than these, and the shares of the jobs that it strikes. With 0, one
+      is saved up. Default 10.
 
     Raises `PolicyError` or `DurationError`.
 
