@@ -142,9 +142,9 @@ def session_asks(
     the server ends the statement by its own timer. 0: never.
     """
     sessions, like = world.border.database_sessions.of(server), weakref.ref(connection)
-    sessions.pids.add(pid)
-    if exchange.settle is None and exchange.kind is not INSIDE and is_process_at(pid, fd, "postgres:"):
+    if pid not in sessions.pids and exchange.kind is not INSIDE and is_process_at(pid, fd, "postgres:"):
         exchange.settle = lambda: _settle(pid)
+    sessions.pids.add(pid)
     exchange.only_we_end_it = lambda: sessions.only_ours_block(pid, like)
     if limit_s:
         world.border.server_timers.begin_for_database(exchange, fd, limit_s, lambda: sessions.cancel(pid, like))
