@@ -464,6 +464,16 @@ def desk():
         yield type("Desk", (), {"weigh": lambda _, crates: (rig.enqueue(weigh, crates), rig.settle())})()
 def test_of_a_fixture_that_is_no_rig(desk):
     desk.weigh(12)
+@pytest.fixture(scope="module")
+def scale():
+    return 12
+@pytest.fixture
+def later(request):
+    crates = request.getfixturevalue("scale")
+    with ic.Rig() as rig:
+        yield lambda: (rig.enqueue(weigh, crates), rig.settle())
+def test_of_a_fixture_that_asks_for_a_wider_one_in_its_middle(later):
+    later()
 def call():
     import socket
     with contextlib.suppress(Exception): socket.socket()
@@ -486,7 +496,7 @@ def test_shared_job(shared):
 """
     )
     result = pytester.runpytest("-n0")
-    result.assert_outcomes(failed=7)
+    result.assert_outcomes(failed=8)
     result.stdout.fnmatch_lines(["*has swallowed StrictError*: call-1 opens a real socket in a strict rig*"])
     result.stdout.fnmatch_lines(["FAILED *::test_its_own - nobody looked at the dead job <job weigh-1*"])
 

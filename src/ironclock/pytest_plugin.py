@@ -315,8 +315,10 @@ def pytest_fixture_setup(
     """Run a fixture that comes after a rig inside that rig, its end included; note a fixture that makes a rig."""
     item = getattr(request, "_pyfuncitem", None)
     made = _rig_of(item)
-    if item is not None and _own in item.stash:
-        item.stash[_own].is_of_this_test = fixturedef.scope == "function"
+    own = None if item is None else item.stash.get(_own, None)
+    was_of_this_test = own is None or own.is_of_this_test
+    if own is not None:
+        own.is_of_this_test = fixturedef.scope == "function"
     if made is None:
         result = yield
     else:
@@ -327,6 +329,8 @@ def pytest_fixture_setup(
             result = yield
         # Finalizers run from the last to the first.
         fixturedef.addfinalizer(lambda: ending.enter_context(rig_module.held(made)))
+    if own is not None:
+        own.is_of_this_test = was_of_this_test  # another fixture can have asked for this one in its middle
     module = sys.modules.get("ironclock.rig")
     if module is not None and isinstance(result, module.Rig):
         known = request.config.stash.setdefault(_made, {}).setdefault(fixturedef.argname, [])
@@ -385,7 +389,7 @@ class _OwnRigs:
     def add(self, rig: Rig) -> None:
         """Note a new rig."""
         if self.is_of_this_test and self._setting() == "all":
-            self._older[id(rig)] = rig, (0, 0), frozenset()
+            self._keep(rig)
             if len(self._older) > self._limit:
                 self._drop()
 
@@ -405,13 +409,18 @@ class _OwnRigs:
     def take(self, rig: Rig) -> None:
         """Note the rig of a fixture, which can be for several tests."""
         if self._setting() != "none":
-            self._older[id(rig)] = rig, (0, 0), frozenset()
+            self._keep(rig)
+
+    def _keep(self, rig: Rig) -> None:
+        self._older[id(rig)] = rig, (0, 0), frozenset()
 
     def begin(self) -> None:
         """Note what there is before the test begins."""
         self.is_of_this_test = True
+        if not self._older:
+            return
+        rig_module = sys.modules["ironclock.rig"]
         for key, (rig, _, _) in self._older.items():
-            rig_module = sys.modules["ironclock.rig"]
             older = rig_module.taps_and_schedules_of(rig)
             known = rig_module.loose_ends_of(rig, None, older)
             self._older[key] = rig, older, frozenset(line for lines in known.values() for line in lines)

@@ -435,6 +435,15 @@ def test_a_transaction_of_the_test_goes_on_after_the_rig(server: PostgreSQL) -> 
     shared.close()
 
 
+def three_departures(server: PostgreSQL) -> None:
+    """Notify whoever listens, three times after 20 seconds each."""
+    with server.connect() as connection:
+        connection.autocommit = True
+        for number in range(3):
+            time.sleep(20)
+            connection.execute("select pg_notify('departures', %s)", [f"TL-{number}"])
+
+
 def test_listen_ends_with_the_other_tasks_notify(server: PostgreSQL) -> None:
     log: list[Any] = []
     with ic.Rig(start=START) as rig:
@@ -446,14 +455,7 @@ def test_listen_ends_with_the_other_tasks_notify(server: PostgreSQL) -> None:
                 log.extend((notice.payload, clock()) for notice in connection.notifies(timeout=120))
                 log.append(("silence", clock()))
 
-        def sends() -> None:
-            with server.connect() as connection:
-                connection.autocommit = True
-                for number in range(3):
-                    time.sleep(20)
-                    connection.execute("select pg_notify('departures', %s)", [f"TL-{number}"])
-
-        together(rig, listens, sends)
+        together(rig, listens, lambda: three_departures(server))
     assert log == [("TL-0", "21:00:20"), ("TL-1", "21:00:40"), ("TL-2", "21:01:00"), ("silence", "21:02:00")]
 
 
@@ -492,13 +494,6 @@ def test_a_notify_comes_at_its_instant_however_slow_the_server_is(
     def slow(pid: int) -> None:
         (tmp_path / "pid").write_text(str(pid))
 
-    def sends() -> None:
-        with server.connect() as connection:
-            connection.autocommit = True
-            for number in range(3):
-                time.sleep(20)
-                connection.execute("select pg_notify('departures', %s)", [f"TL-{number}"])
-
     # A busy machine: the process that listens stands still nearly all the time. The shell is nobody's child.
     subprocess.run(["sh", "-c", f"cd {tmp_path}; touch busy; ({_STANDS_STILL}) > /dev/null 2>&1 &"], check=True)
     try:
@@ -510,7 +505,7 @@ def test_a_notify_comes_at_its_instant_however_slow_the_server_is(
                 else:
                     log.extend((payload, clock()) for payload in heard())
 
-            together(rig, listens, sends)
+            together(rig, listens, lambda: three_departures(server))
     finally:
         (tmp_path / "busy").unlink()
     assert log == [("TL-0", "21:00:20"), ("TL-1", "21:00:40"), ("TL-2", "21:01:00")]

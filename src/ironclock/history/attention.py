@@ -110,13 +110,17 @@ class Attention:
 
     def tell_approved(self, path: str, jobs: Iterable[WatchedJob]) -> None:
         """Warn of dead jobs in a history that is approved, if the test has not looked at them."""
-        unseen = [job for job in jobs if job.state == "dead" and job.number not in self._looked]
+        unseen = self._unseen_dead(jobs)
         if unseen:
             first = unseen[0]
             more = f" and {len(unseen) - 1} more" if len(unseen) > 1 else ""
             words = f"{first!r}{more}: {type(first.error).__name__}: {first.error}"
             told = f"{path} is approved with a dead job that nobody looked at: {words}"
             warnings.warn(RigWarning(told), stacklevel=2)
+
+    def _unseen_dead(self, jobs: Iterable[WatchedJob]) -> list[WatchedJob]:
+        """Return the dead jobs at which the test has not looked."""
+        return [job for job in jobs if job.state == "dead" and job.number not in self._looked]
 
     def reads_real_clock(self, what: str, remedy: str) -> None:
         """Note a statement that reads the real clock of a database."""
@@ -162,8 +166,7 @@ class Attention:
             "idle schedules": list(idle_schedules),
             "dead jobs": [
                 f"nobody looked at the dead job {job!r}: {type(job.error).__name__}: {job.error}"
-                for job in jobs
-                if job.state == "dead" and job.number not in self._looked
+                for job in self._unseen_dead(jobs)
             ],
             "failing jobs": [
                 f"nobody looked at {job!r}, whose last attempt failed with {type(job.error).__name__}: {job.error}"
