@@ -11,11 +11,19 @@ from turns import verdict
 
 TIMED = "import time; begun = time.perf_counter(); {code}; print(time.perf_counter() - begun)"
 STEPS = {
-    "pytest": "import pytest",
-    "import ironclock": "import ironclock",
-    "with pytest loaded, import ironclock; ironclock.Rig": "import ironclock; ironclock.Rig",
-    "and every name that a test uses": "import ironclock as ic; ic.Rig, ic.Retry, ic.reading, ic.laws, ic.services",
-}
+    "pytest": ("", "import pytest"),
+    "import ironclock (under 0.15)": ("", "import ironclock"),
+    "with pytest loaded, import ironclock; ironclock.Rig (under 0.5)": (
+        "import pytest", "import ironclock; ironclock.Rig",
+    ),
+    "and every name that a test uses (under 0.6)": (
+        "import pytest", "import ironclock as ic; ic.Rig, ic.Retry, ic.reading, ic.laws, ic.services",
+    ),
+    "after that, the first rig of the process, made and entered (under 0.1)": (
+        "import pytest, ironclock as ic; ic.Rig", "rig = ic.Rig(); rig.__enter__(); rig.__exit__(None, None, None)",
+    ),
+}  # fmt: skip
+"""What is timed by its words: what is done before, and what is timed."""
 
 
 def main() -> None:
@@ -24,15 +32,14 @@ def main() -> None:
     shares: dict[str, list[float]] = {name: [] for name in STEPS}
     for _ in range(21):
         spent = {}
-        for name, code in STEPS.items():
-            loaded = "import pytest; " if name.startswith(("with", "and")) else ""
-            command = [sys.executable, "-c", loaded + TIMED.format(code=code)]
-            asked = subprocess.run(command, check=True, env=env, capture_output=True, text=True)
+        for name, (before, code) in STEPS.items():
+            timed = f"{before or 'pass'}\n{TIMED.format(code=code)}"
+            asked = subprocess.run([sys.executable, "-c", timed], check=True, env=env, capture_output=True, text=True)
             spent[name] = float(asked.stdout)
         for name, seconds in spent.items():
             shares[name].append(seconds / spent["pytest"])
-    _, bare, rig, every = (statistics.median(found) for found in shares.values())
-    names = list(STEPS)[1:]
-    verdict(f"{bare:.3f} of the time of `import pytest`: {names[0]} (under 0.15)", bare < 0.15)
-    verdict(f"{rig:.2f} of it: {names[1]} (under 0.5)", rig < 0.5)
-    verdict(f"{every:.2f} of it: {names[2]} (under 0.6)", every < 0.6)
+    del shares["pytest"]
+    for name, found in shares.items():
+        share = statistics.median(found)
+        most = float(name.rpartition("(under ")[2].rstrip(")"))
+        verdict(f"{share:.3f} of the time of `import pytest`: {name}", share < most)

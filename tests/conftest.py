@@ -22,6 +22,8 @@ hypothesis.settings.load_profile("suite")
 # Processes of pytest-xdist have it, and readline sets it behind Python's back: commands would wrap their lines.
 os.environ["COLUMNS"] = ""
 del os.environ["COLUMNS"]
+# Without their bytecode, each of the processes that tests start would compile every module anew, for half a second.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

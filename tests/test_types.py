@@ -102,6 +102,87 @@ def test_laws_and_services(rig: ic.Rig) -> None:
         assert_type(dead.error, BaseException | None)
 
 
+class Desk:
+    def call(self, booking: int) -> None: ...
+
+    def work(self, desk: str, batch: int = 10) -> None: ...
+
+
+def sweep() -> None: ...
+
+
+def charge_app(environ: dict[str, object], start_response: object) -> list[bytes]:
+    return []
+
+
+def test_what_is_enqueued(rig: ic.Rig, desk: Desk) -> None:
+    charge = rig.job(charge_fare)
+    assert_type(rig.enqueue(charge_fare, 3).result, str)
+    assert_type(rig.enqueue(charge_fare, 3, fare=90.5).result, str)
+    assert_type(rig.enqueue(offer_seat, "TL-204").result, list[str])
+    assert_type(rig.enqueue(charge, 3, fare=90.5).result, str)
+    assert_type(rig.enqueue(charge_fare, 3, after="5m", retry=3).result, str)
+    assert_type(rig.enqueue(offer_seat, "TL-204", at=rig.now, key="TL").result, list[str])
+    assert_type(rig.enqueue(charge, 3, queue="desk", priority=2).result, str)
+    assert_type(rig.enqueue(desk.call, 3).result, None)
+    assert_type(rig.enqueue(lambda: 3, priority=1).result, int)
+    rig.enqueue(print, "a", 3)
+    rig.enqueue(charge_fare, "3")  # wrong
+    rig.enqueue(charge_fare)  # wrong
+    rig.enqueue(charge_fare, 3, fair=90.5)  # wrong
+    rig.enqueue(offer_seat, 204)  # wrong
+    rig.enqueue(charge, "3")  # wrong
+    rig.enqueue(desk.call, "3")  # wrong
+    rig.enqueue(charge_fare, 3, afterwards="5m")  # wrong
+    rig.enqueue("charge_fare", 3)  # wrong
+    rig.enqueue(charge_fare, 3, after=["5m"])  # wrong
+    rig.run_loop(desk.work, "desk")
+    rig.run_loop(desk.work, "desk", 3, count=2, name="desk")
+    rig.run_loop(sweep, restart="5s")
+    rig.run_loop(desk.work, 3)  # wrong
+    rig.run_loop(desk.work, "desk", cont=2)  # wrong
+    rig.schedule("sweep", sweep, "15m")
+    rig.schedule("sweep", rig.job(sweep), "15m")
+    rig.schedule("sweep", charge.call(3), "15m")
+    rig.schedule("sweep", charge_fare, "15m")  # wrong
+    rig.schedule("sweep", charge, "15m")  # wrong
+
+
+def test_words(rig: ic.Rig, model: object) -> None:
+    rig.job(sweep, retries=3)  # wrong
+    rig.job(sweep, ack="soon")  # wrong
+    rig.job(sweep, only_while=["open"], takes={"median": "2s", "p95": "9s"}, key=lambda: 3)
+    rig.jobs(sweep, state=["done", "dead"])
+    rig.jobs(state="ded")  # wrong
+    rig.jobs(3)  # wrong
+    rig.jobs().must_be((sweep, 3), ic.expected(sweep, state="dead"))
+    ic.expected(3)  # wrong
+    ic.expected("sweep", state="ded")  # wrong
+    rig.faults.fail(sweep, attempts=range(1, 3), error=TimeoutError)
+    rig.faults.fail(3)  # wrong
+    rig.faults.hang(sweep, attempt=2)  # wrong
+    rig.effect("charge", "tern_line.outside:CardGateway.charge", key="key", answers={"ok": True})
+    rig.effect("charge", 3)  # wrong
+    rig.effects("charge", outcome="dun")  # wrong
+    assert rig.effects("charge")[0].key.upper() == "B-1"
+    rig.tap(sweep, reads=ic.reading(job=0, args="args"))
+    rig.tap(3)  # wrong
+    rig.outside(3)  # wrong
+    rig.collector(3)  # wrong
+    rig.transaction_at("django.db.transaction:atomic")
+    rig.handler({"sweep": sweep})
+    rig.handler(Desk.call, id="booking", job=lambda desk, booking: "call")
+    rig.handler(3)  # wrong
+    rig.handler(Desk.call, 3)  # wrong
+    rig.endpoint(charge_app, "/jobs/{job}", secret="salt").job("call", retry=ic.Retry(3), timeout="5s")
+    rig.endpoint(charge_app, "/jobs/{job}", secert="salt")  # wrong
+    rig.endpoint(charge_app, "/jobs/{job}").job("call", retires=3)  # wrong
+    rig.outbox("sqlite:///x.db", table=model, handlers={"sweep": sweep})
+    rig.outbox("sqlite:///x.db", table=model, handlers=3)  # wrong
+    ic.Policy().changed(retry=3, queue=None)
+    ic.Policy().changed(retires=3)  # wrong
+
+
 def story(rig: ic.Rig) -> None:
     test_laws_and_services(rig)
 

@@ -48,7 +48,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 
 class IronClockError(Exception):
@@ -235,6 +235,13 @@ class DeliveryRejected(DeliveryFailed):
 
 class DeliveryTimeout(DeliveryFailed):
     """A push over HTTP that was not answered in time."""
+
+
+def must_be_keywords(given: Mapping[str, object], keywords: type) -> None:
+    """Raise `TypeError`, as Python does, if a keyword is not one of a `TypedDict`."""
+    for name in given:
+        if name not in keywords.__annotations__:
+            raise TypeError(f"unknown keyword {name!r}; {nearest(name, keywords.__annotations__)}")
 
 
 def nearest(name: str, known: Iterable[str]) -> str:

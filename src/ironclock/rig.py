@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Callable, Collection, Coroutine, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager, ExitStack, nullcontext
 from types import CodeType, TracebackType
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, overload
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, ParamSpec, TypeVar, TypeVarTuple, Unpack, overload
 
 from .capture.effect_taps import EffectTap
 from .capture.events import Events
@@ -18,7 +18,7 @@ from .capture.outside_calls import OutsideCall
 from .capture.payload import Payload, check_payload, through_json
 from .capture.readings import Reading
 from .capture.taps import Tap
-from .capture.targets import Replacement
+from .capture.targets import Replacement, TargetLike
 from .errors import InputError, InstantError, PolicyError, RigStateError, UnknownJob
 from .foundation.durations import NS, Duration, signed_ns, to_ns
 from .foundation.instants import Instant, Timeline
@@ -30,8 +30,6 @@ from .interpreter import installation
 from .interpreter.border import signals
 from .interpreter.border.border import Border
 from .interpreter.border.call_seams import checked_seams
-from .interpreter.databases.contents import Contents
-from .interpreter.databases.given import Server, recognised
 from .interpreter.entered_rig import EnteredRig
 from .interpreter.local_zone import local_zone
 from .interpreter.patching.clock_functions import ClockFunctions
@@ -42,16 +40,14 @@ from .interpreter.tasks.watched_threads import watch_locks_here
 from .laws.law import Law, World, check
 from .observers import observers
 from .rig_host import RigHost
-from .schedules.schedule import Schedule
-from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
 from .simulation.admission import Conditions
 from .simulation.decisions import Decisions
 from .simulation.effects import Effects
 from .simulation.event_loop import ONE_EVENT
 from .simulation.faults.placing import Faults
 from .simulation.job_sets import DeadLetters, JobSet, chosen
-from .simulation.jobs import Attempt, Job, LiveJob
-from .simulation.policy import Call, JobType, Policy
+from .simulation.jobs import Attempt, Job, LiveJob, State
+from .simulation.policy import Call, JobLike, JobType, Policy, PolicyKeywords
 from .simulation.pools import Pool
 from .simulation.queues import QueueControl
 from .simulation.requests import Request
@@ -66,18 +62,24 @@ if TYPE_CHECKING:
 
     from .capture.collector import Collector
     from .capture.deployments import Deployment, Version
-    from .capture.endpoint import Endpoint
+    from .capture.endpoint import Endpoint, EndpointKeywords
     from .capture.handlers import HandlerTap
-    from .capture.outbox import Columns, Outbox
+    from .capture.outbox import Columns, Handlers, Outbox
+    from .capture.transaction_taps import TransactionTap
+    from .capture.web import Application
     from .capture.worker_loops import LoopGroup, WorkerLoops
-    from .foundation.distributions import Spread
     from .history.approval import Approval
+    from .interpreter.databases.contents import Contents
+    from .interpreter.databases.given import Server
+    from .schedules.schedule import Schedule
+    from .schedules.timetable import Missed, Overlap, Scheduled, Timetable
     from .search.replay import Replay
     from .services.key_value_server import KeyValueServer
     from .services.service import Service
 
 P = ParamSpec("P")
 R = TypeVar("R")
+Ts = TypeVarTuple("Ts")
 ServiceType = TypeVar("ServiceType", bound="Service")
 DecisionsType = TypeVar("DecisionsType", bound=Decisions)
 
@@ -172,7 +174,7 @@ class Rig:
         self._databases: list[_Database] = []
         self._outboxes: list[Outbox] = []
         self._loops: WorkerLoops | None = None
-        self._schedules = Timetable(simulation.loop, simulation.history, simulation.broker, simulation.judge, seed)
+        self._timetable: Timetable | None = None
         # Who has entered it, and on whose behalf.
         self._thread: int | None = None
         self._depth = 0  # how often it is entered, one inside the other
@@ -189,41 +191,21 @@ class Rig:
 
     @overload
     def job(
-        self, fn: Callable[P, Coroutine[Any, Any, R]], *, name: str | None = ..., queue: str | None = ...,
-        retry: Retry | int | None = ..., timeout: Duration | None = ..., priority: int | None = ...,
-        takes: Duration | Spread | Mapping[str, Any] | None = ..., lease: Duration | None = ...,
-        ack: Literal["late", "early"] | None = ..., deliveries: int | None = ...,
-        key: str | Callable[..., Any] | None = ..., unique: Literal["refuse", "replace", "keep"] | None = ...,
-        expires: Duration | None = ..., only_while: Iterable[str] | None = ...,
-        scope: Callable[[], AbstractContextManager[Any]] | None = ...,
-    ) -> JobType[P, R]: ...  # fmt: skip
+        self, fn: Callable[P, Coroutine[Any, Any, R]], *, name: str | None = ..., **policy: Unpack[PolicyKeywords]
+    ) -> JobType[P, R]: ...
     @overload
+    def job(self, fn: Callable[P, R], *, name: str | None = ..., **policy: Unpack[PolicyKeywords]) -> JobType[P, R]: ...
     def job(
-        self, fn: Callable[P, R], *, name: str | None = ..., queue: str | None = ..., retry: Retry | int | None = ...,
-        timeout: Duration | None = ..., priority: int | None = ...,
-        takes: Duration | Spread | Mapping[str, Any] | None = ..., lease: Duration | None = ...,
-        ack: Literal["late", "early"] | None = ..., deliveries: int | None = ...,
-        key: str | Callable[..., Any] | None = ..., unique: Literal["refuse", "replace", "keep"] | None = ...,
-        expires: Duration | None = ..., only_while: Iterable[str] | None = ...,
-        scope: Callable[[], AbstractContextManager[Any]] | None = ...,
-    ) -> JobType[P, R]: ...  # fmt: skip
-    def job(
-        self, fn: Callable[..., Any], *, name: str | None = None, queue: str | None = None,
-        retry: Retry | int | None = None, timeout: Duration | None = None, priority: int | None = None,
-        takes: Duration | Spread | Mapping[str, Any] | None = None, lease: Duration | None = None,
-        ack: Literal["late", "early"] | None = None, deliveries: int | None = None,
-        key: str | Callable[..., Any] | None = None, unique: Literal["refuse", "replace", "keep"] | None = None,
-        expires: Duration | None = None, only_while: Iterable[str] | None = None,
-        scope: Callable[[], AbstractContextManager[Any]] | None = None,
-    ) -> JobType[..., Any]:  # fmt: skip
+        self, fn: Callable[..., Any], *, name: str | None = None, **policy: Unpack[PolicyKeywords]
+    ) -> JobType[..., Any]:
         """Return a job type: a callable with its policy, under a name.
 
         Parameters:
 
         - `fn`: the function, or any callable, sync or async.
         - `name`: its name in the rig. Default: the function's own name.
-        - `queue`, `retry`, `timeout`, `priority`, `takes`, `lease`, `ack`, `deliveries`, `key`, `unique`, `expires`,
-          `only_while`, `scope`: as in `Policy`. Default None: as the policy of the rig says.
+        - `policy`: `queue`, `retry`, `timeout`, `priority`, `takes`, `lease`, `ack`, `deliveries`, `key`, `unique`,
+          `expires`, `only_while`, `scope`, as in `Policy`. Default None: as the policy of the rig says.
 
         Raises `InputError` for something that cannot be called, and for a name that another callable has; `PolicyError`
         or `DurationError` for a policy that cannot be used.
@@ -233,12 +215,7 @@ class Rig:
             charge = rig.job(charge_fare, queue="desk", timeout="30s", retry=ic.Retry(attempts=3))
             rig.enqueue(charge.call("TL-204", 3))
         """
-        policy = self._policy.changed(
-            queue=queue, retry=retry, timeout=timeout, priority=priority, takes=takes, lease=lease, ack=ack,
-            deliveries=deliveries, key=key, unique=unique, expires=expires, scope=scope,
-            only_while=only_while if only_while is None or isinstance(only_while, str) else tuple(only_while),
-        )  # fmt: skip
-        return self._registry.register(fn, name, policy)
+        return self._registry.register(fn, name, self._policy.changed(**policy))
 
     def workers(
         self, count: int = 1, *, queues: Mapping[str, int] | Iterable[str] | None = None, skew: Duration = 0
@@ -297,7 +274,14 @@ class Rig:
     @property
     def schedules(self) -> Timetable:
         """The schedules by name: ``rig.schedules["close-till"]``."""
-        return self._schedules
+        if self._timetable is None:  # to import what reads schedules takes long, and many rigs have none
+            from .schedules.timetable import Timetable
+
+            simulation = self._simulation
+            self._timetable = Timetable(
+                simulation.loop, simulation.history, simulation.broker, simulation.judge, simulation.seed
+            )
+        return self._timetable
 
     @property
     def conditions(self) -> Conditions:
@@ -454,31 +438,82 @@ class Rig:
 
     # --- enqueueing ---------------------------------------------------------------------------------
 
+    # The first overloads check the arguments of the job. A type checker cannot do that beside other keywords (PEP 612
+    # leaves no room for them), so the others ask for one of these: an argument that is wrong matches none of them.
     @overload
     def enqueue(
         self, job: Call[R], /, *, after: Duration | None = ..., at: Instant | None = ..., queue: str | None = ...,
-        priority: int | None = ..., key: Any = ...,
+        priority: int | None = ..., key: object = ...,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(self, job: JobType[P, R], /, *args: P.args, **kwargs: P.kwargs) -> Job[R]: ...
+    @overload
+    def enqueue(self, job: Callable[P, Coroutine[Any, Any, R]], /, *args: P.args, **kwargs: P.kwargs) -> Job[R]: ...
+    @overload
+    def enqueue(self, job: Callable[P, R], /, *args: P.args, **kwargs: P.kwargs) -> Job[R]: ...
+    @overload
+    def enqueue(
+        self, job: JobType[..., R] | Callable[..., Coroutine[Any, Any, R]], /, *args: Any, after: Duration | None,
+        queue: str | None = ..., priority: int | None = ..., key: object = ..., retry: Retry | int | None = ...,
+        **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(  # type: ignore[overload-cannot-match]
+        self, job: Callable[..., R], /, *args: Any, after: Duration | None, queue: str | None = ...,
+        priority: int | None = ..., key: object = ..., retry: Retry | int | None = ..., **kwargs: Any,
     ) -> Job[R]: ...  # fmt: skip
     @overload
     def enqueue(
-        self, job: JobType[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
-        queue: str | None = ..., priority: int | None = ..., key: Any = ..., **kwargs: Any,
+        self, job: JobType[..., R] | Callable[..., Coroutine[Any, Any, R]], /, *args: Any, at: Instant | None,
+        queue: str | None = ..., priority: int | None = ..., key: object = ..., retry: Retry | int | None = ...,
+        **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(  # type: ignore[overload-cannot-match]
+        self, job: Callable[..., R], /, *args: Any, at: Instant | None, queue: str | None = ...,
+        priority: int | None = ..., key: object = ..., retry: Retry | int | None = ..., **kwargs: Any,
     ) -> Job[R]: ...  # fmt: skip
     @overload
     def enqueue(
-        self, job: Callable[..., Coroutine[Any, Any, R]], /, *args: Any, after: Duration | None = ...,
-        at: Instant | None = ..., queue: str | None = ..., priority: int | None = ..., key: Any = ...,
+        self, job: JobType[..., R] | Callable[..., Coroutine[Any, Any, R]], /, *args: Any, queue: str | None,
+        priority: int | None = ..., key: object = ..., retry: Retry | int | None = ..., **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(  # type: ignore[overload-cannot-match]
+        self, job: Callable[..., R], /, *args: Any, queue: str | None, priority: int | None = ..., key: object = ...,
         retry: Retry | int | None = ..., **kwargs: Any,
     ) -> Job[R]: ...  # fmt: skip
     @overload
     def enqueue(
-        self, job: Callable[..., R], /, *args: Any, after: Duration | None = ..., at: Instant | None = ...,
-        queue: str | None = ..., priority: int | None = ..., key: Any = ..., retry: Retry | int | None = ...,
+        self, job: JobType[..., R] | Callable[..., Coroutine[Any, Any, R]], /, *args: Any, priority: int | None,
+        key: object = ..., retry: Retry | int | None = ..., **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(  # type: ignore[overload-cannot-match]
+        self, job: Callable[..., R], /, *args: Any, priority: int | None, key: object = ...,
+        retry: Retry | int | None = ..., **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(
+        self, job: JobType[..., R] | Callable[..., Coroutine[Any, Any, R]], /, *args: Any, key: object,
+        retry: Retry | int | None = ..., **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(  # type: ignore[overload-cannot-match]
+        self, job: Callable[..., R], /, *args: Any, key: object, retry: Retry | int | None = ..., **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    @overload
+    def enqueue(
+        self, job: JobType[..., R] | Callable[..., Coroutine[Any, Any, R]], /, *args: Any, retry: Retry | int | None,
         **kwargs: Any,
     ) -> Job[R]: ...  # fmt: skip
-    def enqueue(
+    @overload
+    def enqueue(  # type: ignore[overload-cannot-match]
+        self, job: Callable[..., R], /, *args: Any, retry: Retry | int | None, **kwargs: Any,
+    ) -> Job[R]: ...  # fmt: skip
+    def enqueue(  # type: ignore[misc]
         self, job: Any, /, *args: Any, after: Duration | None = None, at: Instant | None = None,
-        queue: str | None = None, priority: int | None = None, key: Any = None, retry: Retry | int | None = None,
+        queue: str | None = None, priority: int | None = None, key: object = None, retry: Retry | int | None = None,
         **kwargs: Any,
     ) -> Job[Any]:  # fmt: skip
         """Enqueue a call; return the job.
@@ -510,7 +545,7 @@ class Rig:
             self._simulation.attention.raised(error)  # the code that enqueues can swallow it
             raise
 
-    def emit(self, event: str, *args: Any, **kwargs: Any) -> list[Job[Any]]:
+    def emit(self, event: str, *args: object, **kwargs: object) -> list[Job[Any]]:
         """Let a named event happen; return the jobs that listen to it. Raises `InputError` if nobody listens.
 
         Parameters: `event` is its name; all others are the arguments of the jobs.
@@ -525,8 +560,8 @@ class Rig:
             return self._events.emit(event, args, kwargs)
 
     def listen(
-        self, event: str, job: JobType[..., Any] | Callable[..., Any], *, after: Duration | None = None
-    ) -> None:  # fmt: skip
+        self, event: str, job: JobType[..., Any] | Callable[..., object], *, after: Duration | None = None
+    ) -> None:
         """Let every `emit` of an event enqueue a job of this type, with the event's arguments.
 
         Parameters: `event` is its name; `job` is a job type or a function; `after` is a delay. Default None: due at
@@ -603,7 +638,7 @@ class Rig:
         return self._simulation.requests.handle(name, on_error)
 
     def schedule(
-        self, name: str, job: Call[Any] | JobType[..., Any] | Callable[..., Any],
+        self, name: str, job: Call[Any] | JobType[[], Any] | Callable[[], object],
         schedule: Schedule | str | dt.timedelta, *, overlap: Overlap = "allow", missed: Missed = "last",
         poll: Duration | None = None, jitter: Duration | None = None, start: Instant | None = None,
         end: Instant | None = None, until_done: bool = False,
@@ -633,7 +668,7 @@ class Rig:
         call = self._registry.call_of(job, (), {}, self._policy)
         if self._registry.payload == "json":
             through_json(call.type.name, call.args, call.kwargs)
-        made = self._schedules.place(
+        made = self.schedules.place(
             name, call, schedule, overlap=overlap, missed=missed, poll=poll, jitter=jitter, start=start, end=end,
             until_done=until_done,
         )  # fmt: skip
@@ -644,8 +679,8 @@ class Rig:
     # --- capturing what real code does --------------------------------------------------------------
 
     def tap(
-        self, target: Any, *, reads: Reading | None = None, payload: Payload | None = None, also_real: bool = False,
-        policy: Policy | None = None,
+        self, target: TargetLike, *, reads: Reading | None = None, payload: Payload | None = None,
+        also_real: bool = False, policy: Policy | None = None,
     ) -> Tap:  # fmt: skip
         """Turn calls of a real callable into jobs while the rig is entered.
 
@@ -683,8 +718,8 @@ class Rig:
         self._taken_away.append(tap)
 
     def effect(
-        self, name: str, target: Any, *, key: str | Callable[..., Any] | None = None, idempotent: bool = False,
-        answers: Any = ...,
+        self, name: str, target: TargetLike, *, key: str | Callable[..., object] | None = None,
+        idempotent: bool = False, answers: object = ...,
     ) -> EffectTap:  # fmt: skip
         """Record every call of a real function as an effect while the rig is entered, with a seam before and after it.
 
@@ -709,7 +744,7 @@ class Rig:
         self._install(made)
         return made
 
-    def outside(self, target: Any) -> OutsideCall:
+    def outside(self, target: TargetLike) -> OutsideCall:
         """Make every call of a function that blocks in C on a helper thread, while the rig is entered.
 
         Its task waits until the call returns, and the other tasks go on. Sockets, files, processes, locks and
@@ -748,7 +783,7 @@ class Rig:
         self._services[service.name] = service
         return service
 
-    def database(self, database: Any, *, when_used: bool = False) -> KeyValueServer | None:
+    def database(self, database: object, *, when_used: bool = False) -> KeyValueServer | None:
         """Let the clock of a database server follow the rig's, while the rig is entered.
 
         In every session of this process, `now()`, ``CURRENT_TIMESTAMP`` and the like give the rig's time: in
@@ -773,6 +808,8 @@ class Rig:
 
             rig.database(engine)
         """
+        from .interpreter.databases.given import recognised
+
         if when_used and not isinstance(database, str):
             asked = _Database(None, lambda: recognised(database), when_used)
         else:
@@ -814,7 +851,7 @@ class Rig:
         self._simulation.attention.reads_real_clock(what, remedy)
         self._simulation.history.record("note", detail=f"a database reads its real clock: {what}; {remedy}")
 
-    def collector(self, target: Any, *, on_error: Literal["stop", "go on"] = "stop") -> Collector:
+    def collector(self, target: TargetLike, *, on_error: Literal["stop", "go on"] = "stop") -> Collector:
         """Collect the functions that the application adds during a request, to run after its response.
 
         Parameters:
@@ -843,7 +880,7 @@ class Rig:
         self._install(made)
         return made
 
-    def transaction_at(self, target: Any, *, joins: bool = True) -> Any:
+    def transaction_at(self, target: TargetLike, *, joins: bool = True) -> TransactionTap:
         """Let the application's own transactions open a transaction of the rig as well.
 
         Every use follows: ``with atomic():``, ``@atomic``, functions that were decorated when their module was
@@ -863,7 +900,7 @@ class Rig:
         return made
 
     def outbox(
-        self, database: Any, *, table: Any, columns: Columns | None = None, handlers: Any = None,
+        self, database: object, *, table: object, columns: Columns | None = None, handlers: Handlers | None = None,
         where: str | None = None, runs: bool = True,
     ) -> Outbox:  # fmt: skip
         """Take jobs from the application's own job table; return the outbox. A rig can have several.
@@ -894,7 +931,8 @@ class Rig:
         return made
 
     def run_loop(
-        self, function: Callable[..., Any], *args: Any, count: int = 1, name: str | None = None, skew: Duration = 0,
+        self, function: Callable[[*Ts], object], *args: *Ts, count: int = 1,
+        name: str | None = None, skew: Duration = 0,
         restart: Duration | None = None, stop: Callable[[], object] | None = None, skip_polls: bool = False,
     ) -> LoopGroup:  # fmt: skip
         """Run worker loops of the application's own, each on a thread of the rig; return them.
@@ -932,7 +970,8 @@ class Rig:
         return loops.add(function, count, name, args, skew, restart, stop, skip_polls, entered, self._policy)
 
     def handler(
-        self, target: Any, *, id: str | Callable[..., Any] | None = None, job: str | Callable[..., Any] | None = None
+        self, target: TargetLike | Mapping[str, object], *, id: str | Callable[..., object] | None = None,
+        job: str | Callable[..., object] | None = None,
     ) -> HandlerTap | dict[str, HandlerTap]:  # fmt: skip
         """Let each call of a function by a worker loop be an attempt at a job. Returns what follows it.
 
@@ -982,7 +1021,7 @@ class Rig:
             self._loops = self._host.loops = WorkerLoops(self._simulation, self._threads, self._registry)
         return self._loops
 
-    def web(self, app: Any, *, raise_errors: bool = True) -> httpx.Client:
+    def web(self, app: Application, *, raise_errors: bool = True) -> httpx.Client:
         """Return an `httpx.Client` whose requests go to a WSGI or ASGI application (`app`) in this process.
 
         An error of the application is raised in the test. With ``raise_errors=False`` it is a response with status 500.
@@ -1004,7 +1043,7 @@ class Rig:
         simulation = self._simulation
         return client(app, self._loop, simulation.history, self._threads, simulation.requests, raise_errors)
 
-    def endpoint(self, app: Any, path: str, **options: Any) -> Endpoint:
+    def endpoint(self, app: Application, path: str, **options: Unpack[EndpointKeywords]) -> Endpoint:
         """Return an endpoint of the application to which jobs are pushed as HTTP requests.
 
         Parameters: `app` is a WSGI or ASGI application; `path` is the path, in which ``{job}`` stands for the job's
@@ -1052,7 +1091,7 @@ class Rig:
         attempt = self._threads.attempt()
         return attempt is not None and attempt.asked_to_stop
 
-    def progress(self, value: Any) -> None:
+    def progress(self, value: object) -> None:
         """Report how far the running job is. `Job.progress` has the last value, the history has all of them.
 
         Parameters: `value` is a number, text, or anything that JSON can hold. Raises `RigStateError` outside a job.
@@ -1231,8 +1270,8 @@ class Rig:
     # --- looking ------------------------------------------------------------------------------------
 
     def jobs(
-        self, name: object = None, *, args: Sequence[Any] | None = None, queue: str | None = None,
-        state: str | Iterable[str] | None = None, where: Callable[[Job[Any]], bool] | None = None,
+        self, name: JobLike | None = None, *, args: Sequence[object] | None = None, queue: str | None = None,
+        state: State | Iterable[State] | None = None, where: Callable[[Job[Any]], bool] | None = None,
     ) -> JobSet:  # fmt: skip
         """Return jobs, in the order in which they were enqueued.
 
@@ -1360,8 +1399,8 @@ class Rig:
         schedules = (
             why
             for name in list(simulation.schedule_names)[older_schedules:]
-            if name in self._schedules and not simulation.attention.found_no_job
-            and (why := self._schedules[name].why_idle())
+            if name in self.schedules and not simulation.attention.found_no_job
+            and (why := self.schedules[name].why_idle())
         )  # fmt: skip
         taps = (
             f"{tap!r} was never called [{tap.place}]"
@@ -1523,7 +1562,7 @@ class Rig:
     def _leave(self) -> None:
         try:
             if self._border is not None:
-                self._border.database_clocks.give_connections_back()
+                self._border.give_connections_back()
             if not self._holds:
                 with self._ending_tasks():
                     self._threads.end_those_of_test()
@@ -1592,7 +1631,7 @@ class Rig:
             pool.queues.clear()
         for part in (
             *self._services.values(), *self._outboxes, *(() if self._loops is None else self._loops.parts),
-            self._schedules, self._events, self._registry, self._clock_functions,
+            self._timetable, self._events, self._registry, self._clock_functions,
             self._threads, *self._simulation.parts, self._simulation,
         ):  # fmt: skip
             if part is not None:

@@ -6,8 +6,8 @@ asynchronous iterator and an asynchronous context manager are followed, each as 
 
 from __future__ import annotations
 
-import asyncio
 import inspect
+import sys
 from collections.abc import AsyncIterator, Callable, Generator
 from contextlib import AbstractAsyncContextManager, AsyncExitStack
 from typing import Any, TypeAlias
@@ -24,11 +24,19 @@ def is_awaited(result: Any) -> bool:
     return any(hasattr(kind, name) for name in _METHODS)
 
 
+def is_future(result: Any) -> bool:
+    """Return True for a future: it runs already, whether somebody awaits it or not."""
+    asyncio = sys.modules.get("asyncio")  # without it there are no futures; to import it takes long
+    return asyncio is not None and bool(asyncio.isfuture(result))
+
+
 def followed(result: Any, around: Around) -> Any:
     """Return what a caller gets in place of such a result. Its work is done inside `around()`."""
     if inspect.iscoroutine(result):
         return _awaits(result, around)
-    if asyncio.isfuture(result):  # it runs already
+    if is_future(result):
+        import asyncio
+
         return asyncio.ensure_future(_awaits(result, around), loop=result.get_loop())
     return _Followed(result, around)
 

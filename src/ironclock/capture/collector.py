@@ -7,13 +7,13 @@ from typing import Any
 
 from ..errors import RigStateError, TapError
 from ..simulation.requests import Requests
-from .targets import Replacement
+from .targets import Replacement, TargetLike
 
 
 class Collector(Replacement):
     """A tapped callable that takes a function and its arguments. `Rig.collector` gives it."""
 
-    def __init__(self, target: Any, requests: Requests, on_error: str) -> None:
+    def __init__(self, target: TargetLike, requests: Requests, on_error: str) -> None:
         super().__init__(target)
         self._requests = requests
         self._on_error = on_error

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import inspect
 from collections.abc import AsyncIterator, Callable, Generator
@@ -11,16 +10,16 @@ from typing import Any
 from ..errors import InputError, nearest
 from ..history.records import plain
 from ..simulation.effects import Effects, Later, Repeated
-from .awaited import followed, is_awaited
-from .targets import Replacement
+from .awaited import followed, is_awaited, is_future
+from .targets import Replacement, TargetLike
 
 
 class EffectTap(Replacement):
     """A real function whose calls are effects while the rig is entered. To call it calls the function."""
 
     def __init__(
-        self, name: str, target: Any, effects: Effects, key: str | Callable[..., Any] | None, idempotent: bool = False,
-        answers: Any = ...,
+        self, name: str, target: TargetLike, effects: Effects, key: str | Callable[..., object] | None,
+        idempotent: bool = False, answers: object = ...,
     ) -> None:  # fmt: skip
         if not isinstance(name, str) or not name:
             raise InputError(f"the effect's name is {name!r}; give text that is not empty")
@@ -72,7 +71,7 @@ class EffectTap(Replacement):
         def act() -> Any:
             result = self._do(*args, **kwargs)
             if is_awaited(result):
-                self._begins_when_awaited = not asyncio.isfuture(result)
+                self._begins_when_awaited = not is_future(result)
                 return Later(followed(result, lambda: self._effects.performing(self.name, key, data, outcome, True)))
             return Repeated(result) if outcome == "repeated" else result
 
@@ -92,7 +91,7 @@ class EffectTap(Replacement):
     async def _answer_async(self, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
         return self._answer(args, kwargs)
 
-    def _outcome(self, key: Any) -> str:
+    def _outcome(self, key: object) -> str:
         """Return what a call comes to that does not fail."""
         return "repeated" if self._idempotent and self._effects.was_done(self.name, key) else "done"
 

@@ -7,17 +7,20 @@ import email.utils
 import json
 import random
 from collections.abc import Callable, Iterable, Mapping
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias, TypedDict, Unpack
 
-from ..errors import DeliveryFailed, DeliveryRejected, DeliveryTimeout, InputError
+from ..errors import DeliveryFailed, DeliveryRejected, DeliveryTimeout, InputError, must_be_keywords
 from ..foundation.durations import NS, Duration, to_ns
 from ..foundation.instants import instant_ns
-from ..simulation.policy import JobType, Policy
+from ..simulation.policy import JobType, Policy, PolicyKeywords
 from ..simulation.retry import Retry, Wait
 
 if TYPE_CHECKING:
+    import httpx
+
     from ..simulation.event_loop import EventLoop
     from .job_registry import JobRegistry
+    from .web import Application
 
 AGAIN = frozenset({408, 425, 429})
 """The statuses from 400 to 499 after which a retry can help: Request Timeout, Too Early, Too Many Requests."""
@@ -57,6 +60,21 @@ class Delivery(NamedTuple):
     """A name for this job alone: the same in every attempt."""
     due_at: dt.datetime
     """When it was due, in the rig's time zone."""
+
+
+class EndpointKeywords(TypedDict, total=False):
+    """The keywords of `Endpoint`."""
+
+    secret: str | None
+    header: str
+    headers: Part
+    answer_within: Duration | None
+    final: Iterable[int] | None
+    method: str
+    query: Part
+    body: Callable[[Delivery], object] | None
+    sign: Callable[[bytes], Mapping[str, str]] | None
+    result: Callable[[httpx.Response], object] | None
 
 
 class Endpoint:
@@ -99,12 +117,13 @@ class Endpoint:
     """
 
     def __init__(
-        self, app: Any, path: str, loop: EventLoop, registry: JobRegistry, client: Callable[[Any], Any], *,
-        secret: str | None = None, header: str = "X-Job-Secret", headers: Part = None,
-        answer_within: Duration | None = None, final: Iterable[int] | None = None, method: str = "POST",
-        query: Part = None, body: Callable[[Delivery], Any] | None = None,
-        sign: Callable[[bytes], Mapping[str, str]] | None = None, result: Callable[[Any], Any] | None = None,
+        self, app: Application, path: str, loop: EventLoop, registry: JobRegistry,
+        client: Callable[[Application], httpx.Client], **options: Unpack[EndpointKeywords],
     ) -> None:  # fmt: skip
+        must_be_keywords(options, EndpointKeywords)
+        method, body, sign = options.get("method", "POST"), options.get("body"), options.get("sign")
+        headers, query, result = options.get("headers"), options.get("query"), options.get("result")
+        secret, within, final = options.get("secret"), options.get("answer_within"), options.get("final")
         if not isinstance(path, str) or not path.startswith("/"):
             raise InputError(f"path is {path!r}; give a path that begins with '/', such as '/jobs/{{job}}'")
         if not isinstance(method, str) or not method.isalpha():
@@ -124,19 +143,20 @@ class Endpoint:
         self._registry = registry
         self._path = path
         self._headers = headers
-        self._secret = {} if secret is None else {header: secret}
-        self._timeout = None if answer_within is None else to_ns(answer_within, what="answer_within") / NS
+        self._secret = {} if secret is None else {options.get("header", "X-Job-Secret"): secret}
+        self._timeout = None if within is None else to_ns(within, what="answer_within") / NS
         self._final = None if final is None else frozenset(final)
         self._client = client(app)
 
-    def job(self, name: str, *, retry: Retry | None = None, **policy: Any) -> JobType[..., Any]:
+    def job(self, name: str, **policy: Unpack[PolicyKeywords]) -> JobType[..., Any]:
         """Return a job type whose jobs are pushed to this endpoint.
 
-        Parameters: `name` is its name; `retry` and all others (`policy`) are as in `Rig.job`, and so are the errors.
+        Parameters: `name` is its name; `policy` is as in `Rig.job`, and so are the errors.
         """
         if not isinstance(name, str) or not name:
             raise InputError(f"name is {name!r}; give text that is not empty")
-        given = retry or Retry()
+        given = Policy().changed(**policy).retry
+        assert isinstance(given, Retry)  # the policy has made one of a number
         rule = Retry(
             given.attempts, AtLeastRetryAfter(given.wait), given.on, (*given.never_on, DeliveryRejected), given.drop_on
         )
@@ -146,7 +166,7 @@ class Endpoint:
             return self._deliver(name, args, kwargs)
 
         deliver.__name__ = name
-        return self._registry.register(deliver, name, Policy(retry=rule).changed(**policy))
+        return self._registry.register(deliver, name, Policy().changed(**policy).changed(retry=rule))
 
     def _deliver(self, name: str, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
         import httpx

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import inspect
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from contextlib import asynccontextmanager, contextmanager
@@ -13,7 +12,7 @@ from ..simulation.delivery import DELIVERIES_LIMIT
 from ..simulation.faults.kind import Operation, Passing, Strike, Subject, subject_of
 from ..simulation.faults.seam_faults import FOR_EVER, wait_in_code, wait_in_coroutine
 from ..simulation.jobs import LiveAttempt, LiveJob
-from .awaited import followed, is_awaited
+from .awaited import followed, is_awaited, is_future
 from .targets import Replacement, find
 
 if TYPE_CHECKING:
@@ -72,7 +71,7 @@ class HandlerTap(Replacement):
                 if not call.is_awaited:
                     call.ends()
             if call.is_awaited:
-                self._begins_when_awaited = not asyncio.isfuture(call.result)
+                self._begins_when_awaited = not is_future(call.result)
                 return followed(call.result, call.going_on)
             if call.again_after_ns and call.goes_on_later():
                 self._loops.simulation.loop.sleep(call.again_after_ns, is_seam=False)

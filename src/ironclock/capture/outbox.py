@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, fields
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from ..errors import InputError, InstantError, PayloadError, UnknownJob, nearest
 from ..foundation.durations import NS
@@ -14,6 +14,7 @@ from ..foundation.instants import instant_ns, within_time
 from ..interpreter.patching.real_threads import others_run
 from ..simulation.event_loop import Waiter
 from ..simulation.jobs import OPEN, Job, LiveAttempt, LiveJob
+from ..simulation.policy import JobLike
 from .model_columns import columns_of, is_model, table_of
 from .observed_jobs import RowFailed
 from .sql import Database
@@ -61,10 +62,10 @@ class Columns:
     tries: str | None = None
     worker: str | None = None
     error: str | None = None
-    waiting: Any = "waiting"
-    claimed: Any = None
-    done: Any = None
-    dead: Any = None
+    waiting: object = "waiting"
+    claimed: object = None
+    done: object = None
+    dead: object = None
 
     def __post_init__(self) -> None:
         for one in fields(self):
@@ -78,7 +79,7 @@ class Columns:
             raise InputError(f"{' and '.join(given)} is given, and no state column to write it into; give state=...")
 
     @staticmethod
-    def of(model: Any) -> Columns:
+    def of(model: object) -> Columns:
         """Return the columns of a model of SQLAlchemy or Django, by the common names of columns and states.
 
         Parameters: `model` is the class. Raises `InputError` if it has no column for the name of the job. Example::
@@ -96,6 +97,10 @@ _UNKNOWN = (object(), object())
 
 def _several(value: Any) -> tuple[Any, ...]:
     return () if value is None else tuple(value) if isinstance(value, (tuple, list, set, frozenset)) else (value,)
+
+
+Handlers: TypeAlias = "Mapping[str, JobLike] | Callable[[str], JobLike]"
+"""The function or job type of each name in a table."""
 
 
 class Outbox:
@@ -123,8 +128,8 @@ class Outbox:
     """
 
     def __init__(
-        self, database: Any, table: Any, columns: Columns | None, handlers: Any, where: str | None, runs: bool,
-        simulation: Simulation, registry: JobRegistry, loops: WorkerLoops,
+        self, database: object, table: object, columns: Columns | None, handlers: Handlers | None,
+        where: str | None, runs: bool, simulation: Simulation, registry: JobRegistry, loops: WorkerLoops,
     ) -> None:  # fmt: skip
         if is_model(table):
             columns = Columns.of(table) if columns is None else columns
@@ -215,7 +220,7 @@ class Outbox:
         """Close what was opened for it: its rig is left."""
         self._database.close()
 
-    def live_job(self, number: Any) -> LiveJob | None:
+    def live_job(self, number: object) -> LiveJob | None:
         """Return the job of a row. None if it has none. Parameters: `number` is its number or index."""
         found = self._live_jobs.get(number)
         if found is None:

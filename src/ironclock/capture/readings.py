@@ -10,7 +10,7 @@ from typing import Any, TypeAlias
 from ..errors import InputError, TapError, nearest
 from ..foundation.durations import Duration
 from ..foundation.instants import Instant
-from ..simulation.policy import JobType, Policy
+from ..simulation.policy import JobLike, JobType, Policy
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Enqueue:
         rig.tap("tern_line.jobs:put", reads=read)
     """
 
-    job: Any
+    job: JobLike
     args: tuple[Any, ...] = ()
     kwargs: dict[str, Any] = field(default_factory=dict)
     after: Duration | None = None
@@ -41,7 +41,7 @@ class Enqueue:
     queue: str | None = None
     priority: int | None = None
     policy: Policy | None = None
-    returns: Any = None
+    returns: object = None
 
 
 Reading: TypeAlias = "Callable[..., Enqueue | Sequence[Enqueue] | None]"
@@ -52,7 +52,7 @@ Position: TypeAlias = "int | str | None"
 
 def reading(
     *,
-    job: Any = 0,
+    job: int | JobLike = 0,
     args: slice | str | Sequence[int | str] | None = slice(1, None),
     kwargs: str | bool = True,
     after: Position = None,
@@ -60,7 +60,7 @@ def reading(
     queue: Position = None,
     priority: Position = None,
     policy: Policy | None = None,
-    returns: Any = None,
+    returns: object = None,
 ) -> Reading:
     """Return a reading that takes its values from positions and keyword names of the call.
 
@@ -124,7 +124,7 @@ def reading(
                 return by_name.get(where)
             return given[where] if where is not None and -len(given) <= where < len(given) else None
 
-        asked = find(job) if isinstance(job, (int, str)) and not isinstance(job, bool) else job
+        asked: Any = find(job) if isinstance(job, (int, str)) and not isinstance(job, bool) else job
         if asked is None:
             where = f"position {job}" if isinstance(job, int) else f"keyword {job!r}"
             raise TapError(

@@ -14,7 +14,7 @@ from ..simulation.jobs import Job
 from ..simulation.policy import Policy
 from .payload import Payload
 from .readings import Enqueue, Reading, proposed, reading, spelled
-from .targets import Replacement
+from .targets import Replacement, TargetLike
 
 
 class Tap(Replacement):
@@ -22,7 +22,7 @@ class Tap(Replacement):
 
     def __init__(
         self,
-        target: Any,
+        target: TargetLike,
         reads: Reading | None,
         put: Callable[[Enqueue, Payload, str], Job[Any]],
         payload: Payload,

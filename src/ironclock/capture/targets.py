@@ -12,7 +12,7 @@ import sys
 from collections.abc import Callable, Iterator
 from contextvars import ContextVar
 from types import FunctionType, MethodType, ModuleType
-from typing import Any
+from typing import Any, TypeAlias
 
 from ..errors import TapError, nearest
 from ..interpreter.patching.builtin_patching import Builtin, PythonFunction, is_replaced
@@ -63,10 +63,14 @@ _called_on: ContextVar[Any] = ContextVar("_called_on", default=None)
 # The class on which a tapped class method is called now.
 
 
+TargetLike: TypeAlias = "str | Callable[..., object]"
+"""A callable that is to be replaced: its import path, or itself."""
+
+
 class Target:
     """A callable that can be replaced and put back. `real` always calls the original."""
 
-    def __init__(self, target: Any) -> None:
+    def __init__(self, target: TargetLike) -> None:
         self._owner: Any = None
         self._name = ""
         self._bound: Any = None
@@ -260,7 +264,7 @@ def _references(thing: Any, owner: Any, own_name: str) -> list[tuple[Any, str]]:
 class Replacement:
     """What replaces a real callable while its rig is entered. A subclass says what is called instead."""
 
-    def __init__(self, target: Any) -> None:
+    def __init__(self, target: TargetLike) -> None:
         self.target = Target(target)
         self.active = False
 

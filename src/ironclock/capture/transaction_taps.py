@@ -21,7 +21,7 @@ from typing import Any
 from ..errors import TapError, WorkerDied
 from ..interpreter.patching.builtin_patching import PythonFunction
 from ..simulation.transactions import LiveTransaction, Transactions
-from .targets import Replacement
+from .targets import Replacement, TargetLike
 
 End = Callable[[Any, Any, Any], Any]
 """The `__exit__` of a real transaction."""
@@ -30,7 +30,7 @@ End = Callable[[Any, Any, Any], Any]
 class TransactionTap(Replacement):
     """A real function or class whose context managers are transactions. `Rig.transaction_at` gives it."""
 
-    def __init__(self, target: Any, transactions: Transactions, joins: bool) -> None:
+    def __init__(self, target: TargetLike, transactions: Transactions, joins: bool) -> None:
         super().__init__(target)
         self._pairs = _Pairs(transactions, joins)
         self._class: _ClassTap | None = None

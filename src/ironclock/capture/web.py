@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import inspect
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import httpx
 
@@ -22,10 +22,13 @@ if TYPE_CHECKING:
     from ..simulation.event_loop import EventLoop
     from ..simulation.requests import Requests
 
+Application: TypeAlias = "Callable[..., Any]"
+"""A WSGI application (PEP 3333), or an ASGI one."""
+
 BASE = "http://tern-line.test"
 
 
-def is_asgi(app: Any) -> bool:
+def is_asgi(app: Application) -> bool:
     """Return True for an ASGI application (a coroutine function of scope, receive, send), False for WSGI (PEP 3333)."""
     if not callable(app):
         raise InputError(f"the application is {app!r}, which cannot be called; give a WSGI or ASGI application")
@@ -42,7 +45,7 @@ class WebTransport(httpx.BaseTransport):
     """Sends requests to an application that runs inside the rig. `errors` holds the errors raised after a response."""
 
     def __init__(
-        self, app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, requests: Requests,
+        self, app: Application, loop: EventLoop, history: History, threads: SimulatedThreads, requests: Requests,
         raises: bool = True,
     ) -> None:  # fmt: skip
         self._requests = requests
@@ -132,8 +135,8 @@ class WebTransport(httpx.BaseTransport):
 
 
 def client(
-    app: Any, loop: EventLoop, history: History, threads: SimulatedThreads, requests: Requests, raises: bool = True,
-    base: str = BASE,
+    app: Application, loop: EventLoop, history: History, threads: SimulatedThreads, requests: Requests,
+    raises: bool = True, base: str = BASE,
 ) -> httpx.Client:  # fmt: skip
     """Return an httpx client whose requests go to the application."""
     return httpx.Client(transport=WebTransport(app, loop, history, threads, requests, raises), base_url=base)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-import sysconfig
+from functools import cache
 from os.path import basename, dirname
 from types import CodeType, FrameType, TracebackType
 
@@ -12,7 +12,6 @@ frame_of_caller = sys._getframe
 UNKNOWN_LINE = "an unknown line"
 _STDLIB = dirname(os.__file__) + os.sep
 _PACKAGES = _STDLIB + "site-packages"
-_INSTALLED = tuple({sysconfig.get_path(name) + os.sep for name in ("purelib", "platlib")})
 _HOME = dirname(dirname(__file__)) + "/"  # the shipped examples are in another folder
 
 
@@ -46,7 +45,15 @@ def called_by_library() -> bool:
     frame: FrameType | None = frame_of_caller(1)
     while frame is not None and is_own(frame.f_code.co_filename):
         frame = frame.f_back
-    return frame is not None and frame.f_code.co_filename.startswith((_STDLIB, *_INSTALLED))
+    return frame is not None and frame.f_code.co_filename.startswith((_STDLIB, *_installed()))
+
+
+@cache
+def _installed() -> tuple[str, ...]:
+    """Return the folders of installed packages."""
+    import sysconfig  # it takes long, and few rigs ask
+
+    return tuple({sysconfig.get_path(name) + os.sep for name in ("purelib", "platlib")})
 
 
 def users_part(trace: TracebackType | None) -> TracebackType | None:
@@ -69,7 +76,7 @@ def waiting_at(frame: FrameType | None = None) -> str:
 def in_application() -> str:
     """Return ``file:line in function`` of the nearest caller that is in no installed package, if there is one."""
     first = frame = users_frame(frame_of_caller(1))
-    while frame is not None and frame.f_code.co_filename.startswith(_INSTALLED):
+    while frame is not None and frame.f_code.co_filename.startswith(_installed()):
         frame = users_frame(frame.f_back)
     return calling(frame or first)
 
@@ -111,4 +118,4 @@ def calling(frame: FrameType | None = None) -> str:
 
 def is_installed(file: str) -> bool:
     """Return True for a file of the standard library or of an installed package."""
-    return file.startswith((_STDLIB, *_INSTALLED))
+    return file.startswith((_STDLIB, *_installed()))

@@ -15,13 +15,15 @@ from os import PathLike
 from typing import TYPE_CHECKING, Any, Protocol, overload
 
 from ..foundation.instants import InstantTexts, Timeline
-from . import saved_files
 from .entries import Entry
-from .loaded_entries import ListedEntries, LoadedEntries, LogJobRow, Step
 from .records import Record, RecordedJob, data_of, plain
 
 if TYPE_CHECKING:
     import pandas
+
+    from .loaded_entries import LoadedEntries, LogJobRow, Step
+    from .log_in_columns import LogJobs
+    from .saved_files import Row
 
 _NAMES = Record.__match_args__
 _WIDTH = len(_NAMES)
@@ -65,7 +67,7 @@ class History(Sequence[Entry]):
         self._index: dict[int, list[int]] = {}
         self._indexed = 0
 
-    def record(self, what: str, job: RecordedJob | None = None, attempt: int = 0, detail: Any = None) -> None:
+    def record(self, what: str, job: RecordedJob | None = None, attempt: int = 0, detail: object = None) -> None:
         """Write down what happened, at the clock's instant. Parameters: `what` is what happened; `job` is the job;
         `attempt` is the attempt or its number; `detail` is what else there is to say."""
         if self.forward is not None:
@@ -82,7 +84,7 @@ class History(Sequence[Entry]):
         last = 0 if self._loaded is None else self._loaded.last_ns
         return max(last, int(self._loaded_facts.get("end", last)))
 
-    def fact(self, name: str, default: Any) -> Any:
+    def fact(self, name: str, default: object) -> Any:
         """Return what a law can ask of a run beside its entries. Parameters: `default` is returned if it is not known.
 
         Parameters: `name` is ``job_types``, ``effects``, ``schedules`` (their names) or ``nothing_pending``.
@@ -168,7 +170,7 @@ class History(Sequence[Entry]):
         details = self._fields[_DETAIL::_WIDTH]
         return [n for n, what in enumerate(whats) if what == "effect" and details[n].outcome == "done"]
 
-    def jobs_in_columns(self, entry: Callable[[int], Entry]) -> Any:
+    def jobs_in_columns(self, entry: Callable[[int], Entry]) -> LogJobs | None:
         """Return the jobs as `LogJobs`, if this is a log in columns. None otherwise.
 
         Parameters: `entry` returns an entry by its index.
@@ -248,10 +250,12 @@ class History(Sequence[Entry]):
 
     def lines(self) -> Iterator[bytes]:
         """Iterate over what the digest is made of, one line for each entry."""
-        texts = InstantTexts(self.timeline)
-        return saved_files.digest_lines(self._rows(texts), texts)
+        from .saved_files import digest_lines
 
-    def _rows(self, texts: InstantTexts) -> Iterator[saved_files.Row]:
+        texts = InstantTexts(self.timeline)
+        return digest_lines(self._rows(texts), texts)
+
+    def _rows(self, texts: InstantTexts) -> Iterator[Row]:
         """Iterate over what the entries hold. No `Entry` is made, for the sake of long histories."""
         if self._loaded is not None:
             for entry in self._loaded:
@@ -275,9 +279,11 @@ class History(Sequence[Entry]):
 
             rig.history.save("evening.jsonl")
         """
+        from .saved_files import write
+
         facts = {"end": self.end_ns, **self.facts(), **self._loaded_facts}
         texts = InstantTexts(self.timeline)
-        saved_files.write(path, self._rows(texts), texts, self.timeline.zone, self.seed, facts)
+        write(path, self._rows(texts), texts, self.timeline.zone, self.seed, facts)
 
     @classmethod
     def of_entries(
@@ -288,6 +294,8 @@ class History(Sequence[Entry]):
 
         Parameters: `facts` are what else a law can ask, as `fact` says. Default None: nothing.
         """
+        from .loaded_entries import ListedEntries
+
         loaded = ListedEntries(entries) if isinstance(entries, Sequence) else entries
         return cls(timeline, entries=loaded, facts=facts)
 
@@ -308,7 +316,10 @@ class History(Sequence[Entry]):
             rig.history.save("evening.jsonl")
             history = ic.History.load("evening.jsonl")
         """
-        timeline, seed, entries, facts = saved_files.read(path, torn)
+        from .loaded_entries import ListedEntries
+        from .saved_files import read
+
+        timeline, seed, entries, facts = read(path, torn)
         return cls(timeline, seed, entries=ListedEntries(entries), facts=facts)
 
     def frame(self) -> pandas.DataFrame:

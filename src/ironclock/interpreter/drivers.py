@@ -6,11 +6,11 @@ the module that is patched, and it names a function that gets `here` and returns
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable
 from functools import partial
 from importlib import import_module
-from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from ..errors import RigStateError
@@ -92,12 +92,27 @@ def _of_others() -> list[EntryPoint]:
     To import what reads entry points takes a quarter of the time in which a rig is imported. So it is imported only if
     a package has any.
     """
-    files = (file for folder in sys.path for file in Path(folder).glob("*.dist-info/entry_points.txt"))
-    if not any(b"[ironclock.drivers]" in file.read_bytes() for file in files):
+    if not any(map(_has_drivers, sys.path)):
         return []
     from importlib.metadata import entry_points
 
     return list(entry_points(group="ironclock.drivers"))
+
+
+def _has_drivers(folder: str) -> bool:
+    """Return True if a package in a folder of the import path brings patches."""
+    try:
+        packages = [name for name in os.listdir(folder or ".") if name.endswith((".dist-info", ".egg-info"))]
+    except OSError:  # a folder that does not exist, or a zip file
+        return False
+    for name in packages:
+        try:
+            with open(os.path.join(folder, name, "entry_points.txt"), "rb") as file:
+                if b"[ironclock.drivers]" in file.read():
+                    return True
+        except OSError:  # most packages have none
+            continue
+    return False
 
 
 def _own(driver: Driver, here: Here) -> list[Patch]:

@@ -12,7 +12,7 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
-from ..errors import RigWarning, nearest
+from ..errors import RigWarning, must_be_keywords
 from ..foundation.paused_collector import paused_collector
 from ..history.history import History
 from ..history.log_histories import LogKeywords, has_arrow, log_history, places_of
@@ -89,9 +89,7 @@ def check_logs(
     share that is done, in such a check. Raises `LogError`.
     """
     options = dict(how)
-    for name in options:
-        if name not in LogKeywords.__annotations__:
-            raise TypeError(f"unknown keyword {name!r}; {nearest(name, LogKeywords.__annotations__)}")
+    must_be_keywords(options, LogKeywords)
     places = places_of(path, options.get("query"))
     allowed = not whole and options.get("query") is None and has_arrow() and all(map(_reach_of, laws))
     if allowed and size_of(places) >= large:

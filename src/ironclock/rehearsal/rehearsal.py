@@ -9,7 +9,7 @@ from os import PathLike
 from types import ModuleType
 from typing import TYPE_CHECKING, Any, Unpack
 
-from ..errors import InputError, nearest
+from ..errors import InputError, must_be_keywords, nearest
 from ..foundation.instants import Instant
 from ..foundation.paused_collector import paused_collector
 from ..history.history import History
@@ -238,9 +238,7 @@ def rehearse(
 def _read(log: Log, how: Mapping[str, Any]) -> tuple[History, bool]:
     """Return the history of a log, and True if Iron Clock itself has written it: it says how long policies let jobs
     wait."""
-    for keyword in how:
-        if keyword not in LogKeywords.__annotations__:
-            raise TypeError(f"unknown keyword {keyword!r}; {nearest(keyword, LogKeywords.__annotations__)}")
+    must_be_keywords(how, LogKeywords)
     if isinstance(log, History):
         return log, log.is_live or log.fact("job_types", None) is not None
     if isinstance(log, (str, PathLike)) and not how.get("query") and is_saved(log):

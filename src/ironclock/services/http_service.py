@@ -142,8 +142,8 @@ class HttpService(Service):
         self._place(Strike(kind=_Answer(status), by_ns=seconds), None, calls, between, chance)
 
     def request(
-        self, method: str, path: str, body: Any = None, *, key: Any = None, headers: Mapping[str, str] | None = None,
-        content: bytes | None = None,
+        self, method: str, path: str, body: object = None, *, key: object = None,
+        headers: Mapping[str, str] | None = None, content: bytes | None = None,
     ) -> Reply:  # fmt: skip
         """Send a request; return the reply.
 
@@ -179,7 +179,7 @@ class HttpService(Service):
         reply: Reply = self._operate("request", act, key, {"method": method, "path": path, "body": body})
         return reply
 
-    def _do(self, method: str, path: str, body: Any, once: str | None) -> Reply | Repeated:
+    def _do(self, method: str, path: str, body: object, once: str | None) -> Reply | Repeated:
         """Do what a request asks for. Parameters: `once` is its header ``Idempotency-Key``."""
         knows = once is not None and self._idempotent and self._knows_keys("request")
         known = self._answers.get((method, path, once)) if once is not None and knows else None
@@ -192,7 +192,7 @@ class HttpService(Service):
             self._answers[method, path, once] = reply
         return reply
 
-    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Reply:
+    def redo(self, operation: str, key: object, data: dict[str, Any]) -> Reply:
         """Send a request for a forked child. Parameters: `operation` is the name of the operation; `data` are its
         arguments."""
         return self.request(data["method"], data["path"], data["body"], key=key)
@@ -268,7 +268,7 @@ class HttpService(Service):
         self._drawn = self.delay_ns("request", self._calls + 1)
         return self._drawn
 
-    def answer_late(self, ns: int, method: str, path: str, body: Any, once: str | None) -> None:
+    def answer_late(self, ns: int, method: str, path: str, body: object, once: str | None) -> None:
         """Do what a request asked for, after its caller has given up. Parameters: `ns` is a time in nanoseconds;
         `method` is the HTTP method; `path` is the path; `body` is the body; `once` is its ``Idempotency-Key``."""
         simulation = self.in_rig("request")

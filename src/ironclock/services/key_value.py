@@ -29,7 +29,7 @@ class KeyValue(Service):
         super().__init__(name)
         self._entries: dict[str, tuple[Any, int | None]] = {}
 
-    def get(self, key: str, default: Any = None) -> Any:
+    def get(self, key: str, default: object = None) -> Any:
         """Return the value of `key`, or `default` if there is none. At the instant of its expiry a value is gone.
 
         Example::
@@ -40,7 +40,7 @@ class KeyValue(Service):
         """
         return self._do("get", key, {"default": default})
 
-    def set(self, key: str, value: Any, *, expires: Duration | None = None) -> None:
+    def set(self, key: str, value: object, *, expires: Duration | None = None) -> None:
         """Keep `value` under `key`, which is text. `expires` is for how long; default None: for ever.
 
         Example::
@@ -52,7 +52,7 @@ class KeyValue(Service):
         """
         self._do("set", key, {"value": value, "expires": _ns(expires)})
 
-    def add(self, key: str, value: Any, *, expires: Duration | None = None) -> bool:
+    def add(self, key: str, value: object, *, expires: Duration | None = None) -> bool:
         """Keep `value` if `key` has none; return True if it was kept. Locks are made of this. `expires` as in `set`.
 
         Example::
@@ -96,10 +96,10 @@ class KeyValue(Service):
         self.in_rig(operation)
         return self._operate(operation, lambda: getattr(self, f"_{operation}")(key, **data), key, data)
 
-    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
+    def redo(self, operation: str, key: object, data: dict[str, Any]) -> object:
         """Do an operation for a forked child. Parameters: `operation` is the name of the operation; `key` is what it is
         about; `data` are its arguments."""
-        return self._do(operation, key, data)
+        return self._do(operation, str(key), data)
 
     def _live(self, key: str) -> tuple[Any, int | None] | None:
         found = self._entries.get(key)

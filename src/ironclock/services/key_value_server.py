@@ -112,6 +112,6 @@ class KeyValueServer(Service):
             "note", detail=f"{self.name} fails over: {lost} writes of the last {spell(loses_ns)} are lost"
         )
 
-    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
+    def redo(self, operation: str, key: object, data: dict[str, Any]) -> object:
         """Do nothing: a forked child has the real server as well. Parameters: `key` is what it is about; `data` are its
         arguments."""

@@ -44,7 +44,7 @@ class Ledger(Service):
         self.postings: list[Posting] = []
         """Every posting, in order."""
 
-    def post(self, debit: str, credit: str, amount: int, *, key: Any = None) -> Posting:
+    def post(self, debit: str, credit: str, amount: int, *, key: object = None) -> Posting:
         """Move an amount from the `debit` account to the `credit` account; return the posting.
 
         Parameters: `amount` is a whole number of units, at least 1; `key` is what the posting is about, for
@@ -76,7 +76,7 @@ class Ledger(Service):
         made: Posting = self._operate("post", act, key, {"debit": debit, "credit": credit, "amount": amount})
         return made
 
-    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Posting:
+    def redo(self, operation: str, key: object, data: dict[str, Any]) -> Posting:
         """Post for a forked child. Parameters: `operation` is the name of the operation; `key` is what it is about;
         `data` are its arguments."""
         return self.post(data["debit"], data["credit"], data["amount"], key=key)

@@ -142,7 +142,7 @@ class MailServer(Service):
         say("250 kept")
         return True
 
-    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
+    def redo(self, operation: str, key: object, data: dict[str, Any]) -> object:
         """Do nothing for a forked child: it has no server. Parameters: `operation` is the name of the operation; `key`
         is what it is about; `data` are its arguments."""
         raise InputError(f"{self.name} cannot be used in a worker that dies for real (hard=True)")

@@ -143,7 +143,7 @@ class ObjectStore(Service):
         found: list[str] = self._operate("list", act, prefix, {})
         return found
 
-    def redo(self, operation: str, key: Any, data: dict[str, Any]) -> Any:
+    def redo(self, operation: str, key: object, data: dict[str, Any]) -> object:
         """Do an operation for a forked child. A body does not come through. Parameters: `operation` is the name of the
         operation; `key` is what it is about; `data` are its arguments."""
         raise InputError(f"{self.name}.{operation} cannot be used in a worker that dies for real (hard=True)")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, NamedTuple, overload
+from typing import Any, Literal, NamedTuple, TypeAlias, overload
 
 from ..errors import SelectionError, is_cancellation, nearest
 from ..foundation.instants import Timeline
@@ -16,6 +16,8 @@ from .jobs import Job, LiveJob
 from .task import Task
 from .world_change import WorldChange
 
+EffectOutcome: TypeAlias = Literal["done", "failed", "cancelled", "repeated"]
+
 
 class Effect:
     """One side effect: an operation of a simulated service, or a call of a function that `Rig.effect` records."""
@@ -23,7 +25,7 @@ class Effect:
     __slots__ = ("_job", "_timeline", "attempt", "data", "key", "name", "ns", "outcome")
 
     def __init__(
-        self, timeline: Timeline, ns: int, name: str, key: Any, outcome: str, job: LiveJob | None, attempt: int,
+        self, timeline: Timeline, ns: int, name: str, key: object, outcome: str, job: LiveJob | None, attempt: int,
         data: dict[str, Any],
     ) -> None:  # fmt: skip
         self._timeline = timeline
@@ -31,7 +33,7 @@ class Effect:
         """Its instant, in nanoseconds since 1970-01-01T00:00Z."""
         self.name = name
         """Its name, such as ``"mail.send"``."""
-        self.key = key
+        self.key: Any = key
         """What it is about. An effect that must happen once happens once for each key."""
         self.outcome = outcome
         """``done``; ``failed`` if it raised an error and nothing happened; ``cancelled`` if it was given up while
@@ -74,7 +76,7 @@ class Performing:
     """The context of an effect in a coroutine. (No generator: an asyncio loop that ends would close that first.)"""
 
     def __init__(
-        self, effects: Effects, loop: EventLoop, name: str, key: Any, data: dict[str, Any], outcome: str, begun: bool
+        self, effects: Effects, loop: EventLoop, name: str, key: object, data: dict[str, Any], outcome: str, begun: bool
     ) -> None:
         self._effects, self._loop = effects, loop
         self._name, self._key, self._data, self._outcome, self._begun = name, key, data, outcome, begun
@@ -133,7 +135,7 @@ class Effects(Sequence[Effect]):
     def __getitem__(self, index: int | slice) -> Effect | list[Effect]:
         return self._all[index]
 
-    def __call__(self, name: str, *, key: Any = None, outcome: str | None = None) -> list[Effect]:
+    def __call__(self, name: str, *, key: object = None, outcome: EffectOutcome | None = None) -> list[Effect]:
         """Return the effects of a name, in order, whatever their outcome.
 
         Parameters:
@@ -156,7 +158,7 @@ class Effects(Sequence[Effect]):
     # --- what services and taps use -----------------------------------------------------------------
 
     def perform(
-        self, name: str, act: Callable[[], Any], key: Any, data: dict[str, Any],
+        self, name: str, act: Callable[[], Any], key: object, data: dict[str, Any],
         before: Callable[[], None] | None = None, after: Callable[[], None] | None = None,
     ) -> Any:  # fmt: skip
         """Do `act`, with a seam before and after it, and write down that it was done. Parameters: `name` is its name;
@@ -217,7 +219,7 @@ class Effects(Sequence[Effect]):
         return self.change is None or self.change.of_effect(name) != "forgotten"
 
     def performing(
-        self, name: str, key: Any, data: dict[str, Any], outcome: str = "done", begun: bool = False
+        self, name: str, key: object, data: dict[str, Any], outcome: str = "done", begun: bool = False
     ) -> Performing:  # fmt: skip
         """Return a context that writes down that its block in a coroutine was done, or failed, with a seam before and
         after it. Parameters: `name` is its name; `key` is what it is about; `data` are its arguments; `outcome` is how
@@ -225,7 +227,7 @@ class Effects(Sequence[Effect]):
         return Performing(self, self._loop, name, key, data, outcome, begun)
 
     @contextmanager
-    def noting(self, name: str, key: Any, data: dict[str, Any], outcome: str = "done") -> Iterator[None]:
+    def noting(self, name: str, key: object, data: dict[str, Any], outcome: str = "done") -> Iterator[None]:
         """Write down that the block was done (or, as `outcome` says, repeated), or failed. A generator that its reader
         leaves early has done its work. Parameters: `name` is its name; `key` is what it is about; `data` are its
         arguments."""
@@ -239,12 +241,12 @@ class Effects(Sequence[Effect]):
             raise
         self.note(name, key, outcome, data)
 
-    def was_done(self, name: str, key: Any) -> bool:
+    def was_done(self, name: str, key: object) -> bool:
         """Return True if an effect of a name in `keys_done` was done with a key. Parameters: `name` is its name; `key`
         is what it is about."""
         return self.knows_keys(name) and repr(key) in self.keys_done.get(name, ())
 
-    def note_end(self, name: str, key: Any, data: dict[str, Any], error: BaseException) -> None:
+    def note_end(self, name: str, key: object, data: dict[str, Any], error: BaseException) -> None:
         """Write down that an effect ended with an error. Parameters: `name` is its name; `key` is what it is about;
         `data` are its arguments; `error` is the error."""
         if not isinstance(error, self._loop.switcher.exits):
@@ -263,7 +265,7 @@ class Effects(Sequence[Effect]):
         owner = None if task is None else task.owner
         return task if owner is None else owner if owner.job.number else None
 
-    def note(self, name: str, key: Any, outcome: str, data: dict[str, Any]) -> None:
+    def note(self, name: str, key: object, outcome: str, data: dict[str, Any]) -> None:
         """Write an effect of the running task down, at this instant. Parameters: `name` is its name; `key` is what it
         is about; `outcome` is how it ended; `data` are its arguments."""
         if self.forward is not None:
@@ -271,7 +273,7 @@ class Effects(Sequence[Effect]):
         else:
             self.write(name, key, outcome, data, self._loop.current)
 
-    def write(self, name: str, key: Any, outcome: str, data: dict[str, Any], task: Any) -> None:
+    def write(self, name: str, key: object, outcome: str, data: dict[str, Any], task: Task | None) -> None:
         """Write an effect of a task down, at this instant. Parameters: `name` is its name; `key` is what it is about;
         `outcome` is how it ended; `data` are its arguments; `task` is whose effect it is."""
         loop = self._loop

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, overload
 
 from ..errors import InputError, JobsDiffer, SelectionError, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.other_words import no_attribute
 from .broker import Broker
-from .jobs import CLOSED, OPEN, Job, live_job, written_arguments
-from .policy import name_of
+from .jobs import CLOSED, OPEN, Job, State, live_job, written_arguments
+from .policy import JobLike, name_of
 
 if TYPE_CHECKING:
     import pandas
@@ -315,8 +315,8 @@ class Expected:
     """What a job is expected to be. `expected` makes it."""
 
     def __init__(
-        self, job: object, args: tuple[Any, ...], kwargs: dict[str, Any], after_ns: int | None, queue: str | None,
-        state: str | None,
+        self, job: object, args: tuple[object, ...] = (), kwargs: Mapping[str, object] | None = None,
+        after_ns: int | None = None, queue: str | None = None, state: State | None = None,
     ) -> None:  # fmt: skip
         self.name = name_of(job)
         """The name of its type."""
@@ -327,7 +327,7 @@ class Expected:
         """True if more arguments can follow."""
         self.args = args[:-1] if self.open_ended else args
         """Its positional arguments."""
-        self.kwargs = kwargs
+        self.kwargs = kwargs or {}
         """Its keyword arguments."""
         self.after_ns = after_ns
         """Its delay in nanoseconds. None: any."""
@@ -374,8 +374,8 @@ class Expected:
 
 
 def expected(
-    name: object, /, *args: Any, after: Duration | None = None, queue: str | None = None, state: str | None = None,
-    **kwargs: Any,
+    name: JobLike, /, *args: object, after: Duration | None = None, queue: str | None = None,
+    state: State | None = None, **kwargs: object,
 ) -> Expected:  # fmt: skip
     """Return what a job is expected to be, for `JobSet.must_be` and `JobSet.must_include`.
 
@@ -409,8 +409,8 @@ def _as_expected(given: object) -> Expected:
     if isinstance(given, tuple):
         if not given:
             raise InputError("an empty tuple is not an expected job; give (name, argument, ...) or ic.expected(...)")
-        return expected(given[0], *given[1:])
-    return expected(given)
+        return Expected(given[0], given[1:])
+    return Expected(given)
 
 
 def _must_be(jobs: Sequence[Job[Any]], wanted: Sequence[Expected], in_order: bool, more: bool, asked: str) -> None:

@@ -7,7 +7,7 @@ things, and change nothing but through a few methods.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Generic, Literal, Protocol, TypeAlias, TypeVar
 
 from ..errors import AttemptTimeout, InputError, JobsDiffer, WorkerDied
@@ -565,7 +565,7 @@ def worker_died(attempt: LiveAttempt, seam: str) -> WorkerDied:
     return WorkerDied(f"{attempt.worker} died at the seam {seam!r} of attempt {attempt.number}")
 
 
-def written_arguments(args: tuple[Any, ...], kwargs: dict[str, Any]) -> str:
+def written_arguments(args: tuple[object, ...], kwargs: Mapping[str, object]) -> str:
     """Return arguments as they are written in a call."""
     return ", ".join([*map(repr, args), *(f"{name}={value!r}" for name, value in kwargs.items())])
 

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, fields
 from datetime import timedelta
 from functools import partial
 from types import FunctionType, MethodType
-from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, Literal, ParamSpec, Protocol, TypeAlias, TypedDict, TypeVar, Unpack
 
-from ..errors import InputError, PolicyError, RigWarning, WrongName, nearest
+from ..errors import InputError, PolicyError, RigWarning, WrongName, must_be_keywords, nearest
 from ..foundation.durations import Duration, spell, to_ns
 from ..foundation.other_words import no_attribute
 from .retry import Retry, RetryBudget
@@ -21,6 +21,24 @@ if TYPE_CHECKING:
 
 P = ParamSpec("P")
 R_co = TypeVar("R_co", covariant=True)
+
+
+class PolicyKeywords(TypedDict, total=False):
+    """The parameters of `Policy`, as `Rig.job` and `Endpoint.job` take them. None: as the policy of the rig says."""
+
+    queue: str | None
+    retry: Retry | int | None
+    timeout: Duration | None
+    priority: int | None
+    takes: Duration | Spread | Mapping[str, Any] | None
+    lease: Duration | None
+    ack: Literal["late", "early"] | None
+    deliveries: int | None
+    key: str | Callable[..., object] | None
+    unique: Literal["refuse", "replace", "keep"] | None
+    expires: Duration | None
+    only_while: Iterable[str] | None
+    scope: Callable[[], AbstractContextManager[Any]] | None
 
 
 @dataclass(frozen=True, repr=False)
@@ -70,7 +88,7 @@ class Policy:
     lease: Duration | None = None
     ack: Literal["late", "early"] = "late"
     deliveries: int | None = None
-    key: str | Callable[..., Any] | None = None
+    key: str | Callable[..., object] | None = None
     unique: Literal["refuse", "replace", "keep"] | None = None
     expires: Duration | None = None
     only_while: tuple[str, ...] = ()
@@ -115,6 +133,8 @@ class Policy:
             raise PolicyError(f"unique is {self.unique!r}; give 'refuse', 'replace' or 'keep'")
         if self.key is not None and not isinstance(self.key, str) and not callable(self.key):
             raise PolicyError(f"key is {self.key!r}; give a parameter's name or a function of the arguments")
+        if not isinstance(self.only_while, (str, tuple)):
+            object.__setattr__(self, "only_while", tuple(self.only_while))
         if isinstance(self.only_while, str) or not all(isinstance(name, str) and name for name in self.only_while):
             raise PolicyError(f"only_while is {self.only_while!r}; give a list of names of conditions")
         if self.scope is not None and not callable(self.scope):
@@ -126,9 +146,11 @@ class Policy:
         )
         return f"Policy({', '.join(values)})"
 
-    def changed(self, **changes: Any) -> Policy:
-        """Return this policy with some values changed. A change of None keeps the value. Parameters: `changes` are
-        fields of the policy."""
+    def changed(self, **changes: Unpack[PolicyKeywords]) -> Policy:
+        """Return this policy with some values changed. Parameters: `changes` are those of `Policy`; None keeps a value.
+        Raises `TypeError` for another keyword, and `PolicyError` or `DurationError` for a value that cannot be used.
+        """
+        must_be_keywords(changes, PolicyKeywords)
         made = object.__new__(Policy)  # each run of a search makes its policies anew: `replace` takes twice as long
         vars(made).update(vars(self))
         vars(made).update({name: value for name, value in changes.items() if value is not None})
@@ -305,6 +327,10 @@ class JobType(Generic[P, R_co]):
     def __repr__(self) -> str:
         timeout = "" if self.timeout_ns is None else f", timeout {spell(self.timeout_ns)}"
         return f"<job type {self.name}: queue {self.queue}, {self.retry.describe()}{timeout}>"
+
+
+JobLike: TypeAlias = "str | JobType[..., Any] | Callable[..., object]"
+"""A job type: its name, itself, or its callable."""
 
 
 class Call(Generic[R_co]):

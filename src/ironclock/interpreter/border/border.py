@@ -6,9 +6,6 @@ import os
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from ..databases.contents import Contents, File
-from ..databases.database_clocks import DatabaseClocks
-from ..databases.mariadb_waits import MariaDBWaits
 from ..databases.redirects import Redirects
 from ..tasks.executors import Executors
 from .call_seams import CallSeams
@@ -17,14 +14,17 @@ from .descriptors import Descriptors
 from .file_times import FileTimes
 from .helper_threads import HelperThreads
 from .outside_waits import OutsideWaits
-from .postgres import ServerSessions
 from .processes import ChildPolls
 from .server_timers import ServerTimers
 
 if TYPE_CHECKING:
     from ...simulation.event_loop import EventLoop
     from ...simulation.task import Task
+    from ..databases.contents import Contents
+    from ..databases.database_clocks import DatabaseClocks
+    from ..databases.mariadb_waits import MariaDBWaits
     from ..tasks.simulated_threads import SimulatedThreads
+    from .postgres import ServerSessions
 
 
 class Border:
@@ -54,9 +54,8 @@ class Border:
         self._started = started
         self._database_sessions: ServerSessions | None = None
         self._mariadb_waits: MariaDBWaits | None = None
-        self.database_clocks = DatabaseClocks(
-            loop, reads_real_clock, started, self.redirects, threads, self.descriptors
-        )
+        self._database_clocks: DatabaseClocks | None = None
+        self._for_clocks = loop, reads_real_clock, started, self.redirects, threads, self.descriptors
         self.sqlite_owners: dict[int, Any] = {}
         """By identity of a connection of SQLite, the key of the thread that has opened it."""
         self.sqlite_files: dict[str, None] = {}
@@ -70,12 +69,24 @@ class Border:
         self.spun_ns, self.spins = -1, 0
         """The instant at which an asyncio loop runs without waiting, and how often it has done so."""
 
-    # Most rigs use none of these. (`cached_property` has a lock, which a task of the rig would be seen to take.)
+    # Most rigs use none of these, and to import them takes long. (`cached_property` has a lock, which a task of the rig
+    # would be seen to take.)
+
+    @property
+    def database_clocks(self) -> DatabaseClocks:
+        """The clocks of the database servers."""
+        if self._database_clocks is None:
+            from ..databases.database_clocks import DatabaseClocks
+
+            self._database_clocks = DatabaseClocks(*self._for_clocks)
+        return self._database_clocks
 
     @property
     def database_sessions(self) -> ServerSessions:
         """The sessions of this process with PostgreSQL."""
         if self._database_sessions is None:
+            from .postgres import ServerSessions
+
             self._database_sessions = ServerSessions(self._started)
         return self._database_sessions
 
@@ -83,6 +94,8 @@ class Border:
     def mariadb_waits(self) -> MariaDBWaits:
         """What sessions of MariaDB and MySQL wait for."""
         if self._mariadb_waits is None:
+            from ..databases.mariadb_waits import MariaDBWaits
+
             self._mariadb_waits = MariaDBWaits(self._started, self.database_clocks.waits_for_real)
         return self._mariadb_waits
 
@@ -92,9 +105,11 @@ class Border:
         Raises `OSError` if one cannot be read now.
         """
         try:
-            found = self.database_clocks.contents()
+            found = {} if self._database_clocks is None else self._database_clocks.contents()
             files = [name for name in self.sqlite_files if os.path.isfile(name)]
             if files:
+                from ..databases.contents import File
+
                 helper = self.helpers.take()
                 try:
                     for name in files:
@@ -107,6 +122,11 @@ class Border:
         except Exception as error:
             raise OSError(f"a database cannot be read: {error}") from error
 
+    def give_connections_back(self) -> None:
+        """Let connections that lead to proxies lead to their servers again."""
+        if self._database_clocks is not None:
+            self._database_clocks.give_connections_back()
+
     def switch_on(self, loop: EventLoop, seams: frozenset[str]) -> None:
         """Let the real calls of some kinds be seams."""
         self.call_seams = CallSeams(loop, seams) if seams else None
@@ -114,7 +134,8 @@ class Border:
     def leave(self) -> None:
         """Give back what the rig has of the system: it is left."""
         self.executors.leave()
-        self.database_clocks.leave()
+        if self._database_clocks is not None:
+            self._database_clocks.leave()
         for used in (self._database_sessions, self._mariadb_waits):
             if used is not None:
                 used.close()

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import ctypes
 import sys
-import sysconfig
 import time
 from collections.abc import Callable
 
@@ -26,9 +25,7 @@ def check() -> None:
     """Raise `RigStateError`, which says what is unknown, unless this interpreter is known. The first call looks."""
     if _checked:
         return
-    found = unknown_build(
-        sys.implementation.name, sys.version_info[:2], bool(sysconfig.get_config_var("Py_GIL_DISABLED"))
-    )
+    found = unknown_build(sys.implementation.name, sys.version_info[:2], "t" in sys.abiflags)
     found = found or unknown_layout(time.sleep)
     if found:
         raise RigStateError(f"this Python is not supported: {found}{_ADVICE}")

@@ -6,12 +6,11 @@ neither by simulated nor by real time. So it is a deadlock as soon as nothing el
 
 from __future__ import annotations
 
-import concurrent.futures as futures
-import concurrent.futures.thread as thread_pools
 import queue
+import sys
 import threading
 from collections.abc import Callable, Iterable, Iterator
-from functools import cached_property
+from functools import cache, cached_property
 from types import CodeType, FrameType
 from typing import TYPE_CHECKING, Any
 
@@ -24,21 +23,34 @@ if TYPE_CHECKING:
     from ...simulation.task import Task
     from .simulated_threads import SimulatedThread
 
-_RESULT = {futures.Future.result.__code__, futures.Future.exception.__code__}
-_ALL_OF = futures.wait.__code__
-_NEXT_OF = futures.as_completed.__code__
 _JOIN = threading.Thread.join.__code__
-_WORK = thread_pools._WorkItem.run.__code__
-_WAITS_FOR_FUTURES = {*_RESULT, _ALL_OF, _NEXT_OF}
+
+
+class _OfFutures:
+    """The code of `concurrent.futures` that waits for futures, or does their work."""
+
+    def __init__(self) -> None:
+        import concurrent.futures as futures
+        from concurrent.futures.thread import _WorkItem
+
+        self.result = {futures.Future.result.__code__, futures.Future.exception.__code__}
+        self.all_of = futures.wait.__code__
+        self.next_of = futures.as_completed.__code__
+        self.work = _WorkItem.run.__code__
+        self.waits = {*self.result, self.all_of, self.next_of}
+
+
+@cache
+def _of_futures() -> _OfFutures:
+    return _OfFutures()
 
 
 def waits_for_futures(frame: FrameType | None) -> bool:
     """Return True if a frame, or the one that called it, waits for futures of a pool."""
-    if frame is None:
+    if frame is None or "concurrent.futures" not in sys.modules:  # to import it takes long
         return False
-    return frame.f_code in _WAITS_FOR_FUTURES or (
-        frame.f_back is not None and frame.f_back.f_code in _WAITS_FOR_FUTURES
-    )
+    waits = _of_futures().waits
+    return frame.f_code in waits or (frame.f_back is not None and frame.f_back.f_code in waits)
 
 
 class CircularWaits:
@@ -91,17 +103,18 @@ class CircularWaits:
 
     def _enders(self, task: Task, work: _Work) -> list[set[Task]]:
         """Return groups of tasks, of which each group could end a wait if all of it were free. Empty: unknown."""
+        of_futures = _of_futures()
         for frame in _frames(task):
             code = frame.f_code
-            if code in _RESULT:
+            if code in of_futures.result:
                 return work.who_ends([frame.f_locals["self"]])
-            if code is _ALL_OF:
+            if code is of_futures.all_of:
                 found = frame.f_locals
                 waited_for = list(found.get("not_done") or found["fs"])
-                if found["return_when"] != futures.ALL_COMPLETED:
+                if found["return_when"] != "ALL_COMPLETED":
                     return work.who_ends(waited_for)
                 return [group for future in waited_for for group in work.who_ends([future])]
-            if code is _NEXT_OF:
+            if code is of_futures.next_of:
                 return work.who_ends(list(frame.f_locals.get("pending") or ()))
             if code is _JOIN:
                 thread = self._alive.get(frame.f_locals["self"].ident or 0)
@@ -114,7 +127,7 @@ class CircularWaits:
 
     def _for_what(self, task: Task) -> str:
         for frame in _frames(task):
-            if frame.f_code in _WAITS_FOR_FUTURES:
+            if frame.f_code in _of_futures().waits:
                 return "for work of a pool whose workers all wait as well"
             if frame.f_code is _JOIN:
                 return f"for the end of {self._alive[frame.f_locals['self'].ident].label}"
@@ -138,9 +151,10 @@ class _Work:
             # A worker that is not there yet can still start.
             if len(threads) >= most and len(workers) == len(threads):
                 found.update({item.future: set(workers) for item in _items(work)})
+        work_code = _of_futures().work
         for thread in alive.values():
             for frame in _frames(thread):
-                item = frame.f_locals.get("self") if frame.f_code is _WORK else None
+                item = frame.f_locals.get("self") if frame.f_code is work_code else None
                 if item is not None:
                     found[item.future] = {thread}
         return found

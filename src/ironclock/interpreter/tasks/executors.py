@@ -13,7 +13,6 @@ import threading
 import weakref
 from collections import deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future
 from functools import partial
 from typing import Any
 
@@ -164,6 +163,8 @@ def current_thread_patches(here: Here) -> list[Patch]:
                 or FIRST_IDENT <= thread.ident < FIRST_IDENT + IDENTS
             ):  # fmt: skip
                 return real(executor, fn, *args, **kwargs)  # nothing else waits, or it waits in this rig
+            from concurrent.futures import Future
+
             future: Future[Any] = Future()
 
             def work() -> None:

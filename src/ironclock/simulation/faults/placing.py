@@ -13,6 +13,7 @@ from ...errors import EnqueueRefused, InputError, PolicyError
 from ...foundation.durations import Duration, signed_ns, to_ns
 from ...foundation.instants import Instant, Timeline
 from ...foundation.source_location import calling
+from ..policy import JobLike
 from .crash import CRASH
 from .deliveries import DELAY, DELIVER_TWICE, FETCH_EARLY, LOSE_ACK
 from .fail import FAIL
@@ -23,6 +24,7 @@ from .placed import Aim, PlacedFault, PlacedFaults
 from .refuse_enqueue import REFUSE_ENQUEUE
 from .slow import SLOW
 
+OfJob: TypeAlias = "JobLike | None"
 Numbers: TypeAlias = "int | Iterable[int] | None"
 Span: TypeAlias = "tuple[Instant, Instant] | None"
 When: TypeAlias = "Callable[..., bool] | None"
@@ -136,7 +138,7 @@ class Faults:
         self._placed = placed
 
     def fail(
-        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        self, job: OfJob = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None, error: ErrorLike = ConnectionError(INJECTED), at: str = "start",
         visits: Numbers = None, takes: Duration = 0,
     ) -> Fault:  # fmt: skip
@@ -169,7 +171,7 @@ class Faults:
         return self._place(does, _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def hang(
-        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        self, job: OfJob = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         """Make attempts hang until their timeout. Without a timeout they never end.
@@ -187,7 +189,7 @@ class Faults:
         return self._place(Strike(kind=HANG), _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def slow(
-        self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
+        self, job: OfJob = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
         chance: float | None = None, when: When = None, at: str = "start", visits: Numbers = None,
     ) -> Fault:  # fmt: skip
         """Make attempts take longer.
@@ -205,7 +207,7 @@ class Faults:
         return self._place(does, _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def crash(
-        self, job: object = None, *, at: str = "start", attempts: Numbers = None, visits: Numbers = None,
+        self, job: OfJob = None, *, at: str = "start", attempts: Numbers = None, visits: Numbers = None,
         between: Span = None, chance: float | None = None, when: When = None, down: Duration = 0, hard: bool = False,
     ) -> Fault:  # fmt: skip
         """Kill the worker at a seam. No `except` and no `finally` of the job runs.
@@ -232,7 +234,7 @@ class Faults:
         return self._place(does, _checked_seam(at), job, attempts, between, chance, when, visits)
 
     def deliver_twice(
-        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        self, job: OfJob = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None, after: Duration = 0,
     ) -> Fault:  # fmt: skip
         """Deliver the same message a second time, `after` the start of the first attempt (default 0).
@@ -248,7 +250,7 @@ class Faults:
         return self._place(does, "start", job, attempts, between, chance, when)
 
     def lose_ack(
-        self, job: object = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
+        self, job: OfJob = None, *, attempts: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None,
     ) -> Fault:  # fmt: skip
         """Lose the acknowledgement of an attempt that is done. Its job is delivered again.
@@ -263,7 +265,7 @@ class Faults:
         return self._place(Strike(kind=LOSE_ACK), "ack", job, attempts, between, chance, when)
 
     def delay(
-        self, job: object = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
+        self, job: OfJob = None, *, by: Duration, attempts: Numbers = None, between: Span = None,
         chance: float | None = None, when: When = None,
     ) -> Fault:  # fmt: skip
         """Deliver jobs late by `by`, so that later jobs can overtake them. `when` gets the `Job`.
@@ -278,7 +280,7 @@ class Faults:
         does = Strike(kind=DELAY, by_ns=to_ns(by, what="by"))
         return self._place(does, "delivery", job, attempts, between, chance, when)
 
-    def fetch_early(self, job: object = None, *, chance: float | None = None, when: When = None) -> Fault:
+    def fetch_early(self, job: OfJob = None, *, chance: float | None = None, when: When = None) -> Fault:
         """Let a worker fetch a job as soon as it is enqueued, before the transaction around it has committed.
 
         That can happen if the queue is not part of the transaction: ``rig.transaction(joins=False)``. `when` gets the
@@ -330,7 +332,7 @@ class Faults:
             self._plan(self._timeline.ns(at, what="at"), self._jump, by_ns)
 
     def refuse_enqueue(
-        self, job: object = None, *, calls: Numbers = None, between: Span = None, chance: float | None = None,
+        self, job: OfJob = None, *, calls: Numbers = None, between: Span = None, chance: float | None = None,
         when: When = None, error: ErrorLike = EnqueueRefused,
     ) -> Fault:  # fmt: skip
         """Make enqueueing raise an error in the code that enqueues.
@@ -350,7 +352,7 @@ class Faults:
         return self._place(does, "put", job, calls, between, chance, when)
 
     def place(
-        self, kind: FaultKind, job: object = None, *, at: str | None = None, by: Duration = 0,
+        self, kind: FaultKind, job: OfJob = None, *, at: str | None = None, by: Duration = 0,
         error: ErrorLike | None = None, attempts: Numbers = None, visits: Numbers = None, between: Span = None,
         chance: float | None = None, when: When = None,
     ) -> Fault:  # fmt: skip
