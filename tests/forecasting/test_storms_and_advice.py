@@ -49,6 +49,7 @@ def storm(retry: ic.Retry, breaker: Breaker | None = None, outage: bool = True) 
 MANY = ic.Retry(10, ic.exponential("5s", factor=1.5, cap="30s", jitter=0.5))
 
 
+@pytest.mark.exhaustive
 def test_a_storm_lasts_and_a_budget_or_a_breaker_ends_it() -> None:
     assert storm(MANY) == 1.0
     assert storm(MANY, outage=False) == 0.0, "at rest the same load is no trouble"

@@ -78,7 +78,7 @@ def leaves_a_job_open(rig: ic.Rig) -> None:
 @pytest.mark.parametrize(
     "story", [sleeps, fails, awaits, starts_threads, dies, times_out, holds_a_lock, leaves_a_job_open]
 )
-@pytest.mark.parametrize("runs", [1, 7])
+@pytest.mark.parametrize("runs", [1, pytest.param(7, marks=pytest.mark.exhaustive)])
 def test_a_rig_is_freed(story: Callable[[ic.Rig], None], runs: int) -> None:
     left = []
     for seed in range(3):

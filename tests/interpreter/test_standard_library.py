@@ -33,10 +33,10 @@ MODULES = [
     ("test_sched", 10), ("test_threading.TimerTests", 1), ("test_threading_local", 20), ("test_contextlib_async", 40),
     ("test_asyncgen", 60), ("test_asyncio.test_locks", 60), ("test_asyncio.test_queues", 40),
     ("test_asyncio.test_timeouts", 20), ("test_asyncio.test_waitfor", 10), ("test_asyncio.test_taskgroups", 30),
-    ("test_asyncio.test_runners", 20), ("test_asyncio.test_base_events", 100), ("test_asyncio.test_threads", 3),
-    ("test_select", 5), ("test_selectors", 60),
+    ("test_asyncio.test_runners", 20), ("test_asyncio.test_threads", 3), ("test_select", 5), ("test_selectors", 60),
 ]  # fmt: skip
 LONG_MODULES = [
+    ("test_asyncio.test_base_events", 100),
     ("test_queue", 40),
     ("test_asyncio.test_streams", 50),
     ("test_asyncio.test_events", 150),

@@ -42,7 +42,7 @@ def test_there_are_enough_of_them() -> None:
 
 
 @pytest.mark.parametrize("weak", [
-    pytest.param(weak, id=weak.name, marks=pytest.mark.exhaustive if number % 4 else ())
+    pytest.param(weak, id=weak.name, marks=pytest.mark.exhaustive if number % 7 else ())
     for number, weak in enumerate(WEAK)
 ])  # fmt: skip
 def test_a_weak_test_with_a_known_answer(weak: Weak, pytester: pytest.Pytester) -> None:
