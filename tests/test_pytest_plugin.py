@@ -229,3 +229,31 @@ def test_the_story_of_a_job_that_is_tried_hundreds_of_times_is_shortened(pyteste
     assert "attempt 300 fails: ZeroDivisionError: division by zero" in said
     assert said.count("attempt") < 60
     assert "lines ..." in said
+
+
+@pytest.mark.parametrize(
+    ("tests", "missed"),
+    [
+        ("def test_job(rig):\n    job = rig.enqueue(shop.sell, 3)\n    rig.advance('1m')\n    assert job.result == 'many'\n", 7),
+        (
+            "import helper\n\ndef test_job():\n    with helper.new_rig() as rig:\n        job = rig.enqueue(shop.sell, 1)\n"
+            "        rig.advance('1m')\n    assert job.result == 'few'\n",
+            6,
+        ),
+    ],
+    ids=["the fixture", "a helper"],
+)
+def test_coverage_follows_jobs_from_the_first_rig_on(pytester: pytest.Pytester, tests: str, missed: int) -> None:
+    """Each of the lines after a sleep is seen, and of the test itself; before the first rig nothing is touched."""
+    pytest.importorskip("coverage")
+    pytester.makepyfile(
+        shop="import time\n\ndef sell(seats):\n    time.sleep(5)\n    if seats > 2:\n        return 'many'\n    return 'few'\n",
+        helper="import ironclock as ic\n\ndef new_rig():\n    return ic.Rig()\n",
+        test_a_plain="import sys\n\ndef test_plain():\n    assert 'greenlet' not in sys.modules\n",
+        test_shop=f"import shop\n{tests}",
+    )
+    run = ["-m", "coverage", "run", "--include=*/shop.py,*/test_shop.py", "-m", "pytest", "-p", "no:cacheprovider"]
+    assert pytester.run(sys.executable, *run).ret == 0
+    assert pytester.run(sys.executable, "-m", "coverage", "json", "-o", "found.json").ret == 0
+    files = json.loads((pytester.path / "found.json").read_text())["files"]
+    assert {name: found["missing_lines"] for name, found in files.items()} == {"shop.py": [missed], "test_shop.py": []}

@@ -92,6 +92,12 @@ HONEST = {
         'rig.schedule("close", lambda: 1, "30 1 * * *"); rig.enqueue(confirm, 7); rig.advance("1h")',
         r"the schedule 'close' never fired: its first firing is at 2031-03-04T01:30:00\+00:00, and the rig is at 2031-03-",
     ),
+    "a policy under a name that no job had": (
+        'rig.tap(put); rig.job(print, name="confirm-7", retry=3); put(confirm, 7); rig.settle()\n'
+        '    assert rig.jobs(confirm).one().state == "done"',
+        r"the policy of 'confirm-7' was for no job \[.*test_it\]: none had this name; captured without a policy of their "
+        "own: confirm",
+    ),
     "a dead job whose attempts are only counted": (
         "job = rig.enqueue(weigh, 12); rig.settle(); assert len(job.attempts) == job.attempts_made == 1",
         r"nobody looked at the dead job <job weigh-1\(12\): dead, 1 attempt>: AssertionError: too heavy",
@@ -231,6 +237,13 @@ SHORT = {
     ),
     "dead jobs that are asked for": (
         "rig.enqueue(weigh, 12); rig.settle(); assert len(rig.jobs(state='dead')) == 1"
+    ),
+    "a policy for a job that is not to come": (
+        'rig.tap(put); later = rig.job(print, name="confirm-7", retry=3); put(confirm, 7); rig.settle(); '
+        "assert not rig.jobs(later)"
+    ),
+    "a policy for a job that did not come this time": (
+        'rig.tap(put, policy=ic.Policy(retry=2)); rig.job(print, retry=3); put(confirm, 7); rig.settle()'
     ),
     "a schedule whose next firing is asked for": (
         'till = rig.schedule("close", lambda: 1, "30 1 * * *"); assert till.next.hour == 1'
@@ -798,3 +811,41 @@ def test_what_would_be_set_in_vain_is_refused(set_it: Any, says: str) -> None:
             with pytest.raises(AttributeError):
                 setattr(owner, name, True)
         rig.harbour = "a name of the test's own"  # type: ignore[attr-defined]
+
+
+FAR = """
+import socket, pytest
+import ironclock as ic
+
+def reports(host):
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as one:
+        try:
+            one.connect((host, 9))
+        except OSError:
+            pass
+
+def test_far(rig):
+    rig.enqueue(reports, "192.0.2.1"); rig.enqueue(reports, "192.0.2.2"); rig.settle()
+
+def test_near(rig):
+    rig.enqueue(reports, "127.0.0.1"); rig.settle()
+
+def test_meant():
+    with ic.Rig(strict=False) as rig:
+        rig.enqueue(reports, "192.0.2.1"); rig.settle()
+
+def test_by_itself(rig):
+    reports("192.0.2.1")
+"""
+
+
+def test_a_job_that_reaches_another_machine_is_told_once_with_its_place(pytester: pytest.Pytester) -> None:
+    pytester.makepyfile(FAR)
+    found = pytester.runpytest("-W", "default")
+    found.assert_outcomes(passed=4, warnings=1)
+    found.stdout.re_match_lines([
+        r".*the job reports reached the real network, 192.0.2.1:9 \[.*py:7 in reports\]; put a simulated service in its "
+        r"place \(rig.service\), or say that it is meant: Rig\(strict=False\), strict = false in \[tool.ironclock\]"
+    ])  # fmt: skip
+    pytester.makepyprojecttoml("[tool.ironclock]\nstrict = false\n")
+    pytester.runpytest("-W", "default").assert_outcomes(passed=4, warnings=0)

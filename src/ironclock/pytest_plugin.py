@@ -13,7 +13,7 @@ import warnings
 import weakref
 from collections.abc import Callable, Generator, Iterator
 from pathlib import Path
-from types import CodeType, TracebackType
+from types import CodeType, ModuleType, TracebackType
 from typing import TYPE_CHECKING, Any
 
 import pytest
@@ -21,7 +21,7 @@ from _pytest._code.code import ReprFileLocation
 
 if TYPE_CHECKING:
     from .history.approval import Approval
-    from .rig import Rig
+    from .rig import PutIn, Rig
     from .simulation.jobs import Job
     from .suite.wide_expectations import WideExpectations
 
@@ -31,7 +31,10 @@ SETTINGS = {
     "seed": "What is drawn by lot begins with it: a whole number or text. Default: `0`.",
     "payload": '`"json"` refuses arguments that do not survive JSON; `"any"` takes them all. Default: `"json"`.',
     "threads": '`"simulated"` or `"real"`: what a thread is that starts in a rig. Default: `"simulated"`.',
-    "strict": "`true`: a job that opens a socket, or starts a thread, is an error. Default: `false`.",
+    "strict": (
+        "`true`: a job that opens a socket, or starts a thread, is an error. `false`: it can. Default: it can, and a "
+        "test is warned if a job reaches another machine."
+    ),
     "stuck_after": 'After how much real time in which nothing moves a run ends with `StuckError`. Default: `"20s"`.',
     "allow": 'Loose ends that do not fail a test, such as `["unused faults"]`. Default: none.',
     "judged": 'Rigs whose loose ends fail a test: `"all"`, those of a `"fixture"`, `"none"`. Default: `"all"`.',
@@ -62,6 +65,8 @@ _defaults = pytest.StashKey[dict[str, Any]]()
 _rigs = pytest.StashKey["list[weakref.ref[Rig]]"]()
 _judged = pytest.StashKey["list[Rig]"]()
 _own = pytest.StashKey["_OwnRigs"]()
+_followed = pytest.StashKey[bool]()
+_without_rigs = pytest.StashKey[set[str]]()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -141,13 +146,16 @@ def pytest_configure(config: pytest.Config) -> None:
         note_runner_threads()
 
 
-@pytest.hookimpl(trylast=True)
-def pytest_sessionstart(session: pytest.Session) -> None:
-    """Let coverage follow jobs that sleep, if it measures this run."""
+def _let_coverage_follow(config: pytest.Config) -> None:
+    """Let coverage follow jobs that sleep, if it measures this run. It traces every call for longer then: so only from
+    the first test on that can make a rig."""
+    if config.stash.get(_followed, False):
+        return
+    config.stash[_followed] = True
     coverage = sys.modules.get("coverage")
     current = None if coverage is None else getattr(coverage.Coverage, "current", lambda: None)()
-    if current is not None and not _lets_coverage_follow(current):
-        session.config.issue_config_time_warning(
+    if current is not None and not _tells_greenlets_apart(current):
+        config.issue_config_time_warning(
             pytest.PytestWarning(
                 "coverage will miss lines after a sleep in a job; give it concurrency = ['thread', 'greenlet'] in its "
                 "settings"
@@ -156,7 +164,7 @@ def pytest_sessionstart(session: pytest.Session) -> None:
         )
 
 
-def _lets_coverage_follow(current: Any) -> bool:
+def _tells_greenlets_apart(current: Any) -> bool:
     """Tell coverage's tracers which greenlet they trace, as its setting ``concurrency = greenlet`` does."""
     import greenlet
 
@@ -168,6 +176,29 @@ def _lets_coverage_follow(current: Any) -> bool:
         if hasattr(one, "concur_id_func"):  # the newer way of measuring needs none
             one.concur_id_func = greenlet.getcurrent
     return True
+
+
+def _can_make_rigs(item: pytest.Item) -> bool:
+    """Return True if a test asks for a rig, or if its module, or one that this has imported, uses Iron Clock."""
+    if "rig" in getattr(item, "fixturenames", ()):
+        return True
+    module = getattr(item, "module", None)
+    without = item.config.stash.setdefault(_without_rigs, set())
+    if module is None or module.__name__ in without:
+        return False
+    helpers = [value for value in vars(module).values() if isinstance(value, ModuleType)]
+    if any(_uses_iron_clock(one) for one in (module, *helpers)):
+        return True
+    without.add(module.__name__)
+    return False
+
+
+def _uses_iron_clock(module: ModuleType) -> bool:
+    for value in list(vars(module).values()):
+        known = value.__name__ if isinstance(value, ModuleType) else getattr(value, "__module__", None)
+        if isinstance(known, str) and known.partition(".")[0] == "ironclock":
+            return True
+    return False
 
 
 @pytest.fixture
@@ -249,6 +280,8 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
     """Remember every rig that the test makes, the fixture's included."""
     from .observers import observers
 
+    if "coverage" in sys.modules and not item.config.stash.get(_followed, False) and _can_make_rigs(item):
+        _let_coverage_follow(item.config)
     found: list[weakref.ref[Rig]] = []
     item.stash[_rigs] = found
     own = item.stash[_own] = _OwnRigs(lambda: str(_settings(item.config).get("judged", "all")))
@@ -267,6 +300,7 @@ def pytest_runtest_protocol(item: pytest.Item, nextitem: pytest.Item | None) -> 
             kept.append(rig)
         if not approval:
             _keep_real_durations()
+            _let_coverage_follow(item.config)  # a helper of the test can have made it
             from .history.approval import Approval
 
             approval.append(Approval(item.path.parent, bool(item.config.getoption("--ironclock-approve"))))
@@ -381,8 +415,8 @@ class _OwnRigs:
         self._setting = setting
         self.is_of_this_test = True
         """True if what is made now is made for this test alone."""
-        self._older: dict[int, tuple[Rig, tuple[int, int], frozenset[str]]] = {}
-        # By identity: the rig; how many taps and schedules it had, and its loose ends, before the test began.
+        self._older: dict[int, tuple[Rig, PutIn, frozenset[str]]] = {}
+        # By identity: the rig; what was put into it, and its loose ends, before the test began.
         self._limit = _KEPT
         self._watched: WideExpectations | None = None
 
@@ -412,7 +446,7 @@ class _OwnRigs:
             self._keep(rig)
 
     def _keep(self, rig: Rig) -> None:
-        self._older[id(rig)] = rig, (0, 0), frozenset()
+        self._older[id(rig)] = rig, sys.modules["ironclock.rig"].PutIn(), frozenset()
 
     def begin(self) -> None:
         """Note what there is before the test begins."""
@@ -421,29 +455,30 @@ class _OwnRigs:
             return
         rig_module = sys.modules["ironclock.rig"]
         for key, (rig, _, _) in self._older.items():
-            older = rig_module.taps_and_schedules_of(rig)
+            older = rig_module.put_in(rig)
             known = rig_module.loose_ends_of(rig, None, older)
             self._older[key] = rig, older, frozenset(line for lines in known.values() for line in lines)
 
     def judge(self, test: CodeType | None) -> None:
-        """Raise `LooseEnds` if the test has left loose ends, and warn of what it allows needlessly."""
+        """Raise `LooseEnds` if the test has left loose ends, and warn of what it allows needlessly, and of jobs that
+        have reached another machine."""
         if not self._older:
             return
         rig_module = sys.modules["ironclock.rig"]
         found: dict[str, list[str]] = {}
-        needless: list[str] = []
+        unsaid: list[str] = []
         for rig, older, known in self._older.values():
             for kind, lines in rig_module.loose_ends_of(rig, test, older).items():
                 new = [line for line in lines if line not in known]
                 if new:
                     found.setdefault(kind, []).extend(new)
-            needless += rig_module.needless_allowances_of(rig)
+            unsaid += rig_module.warnings_of(rig)
         if found:
             from .errors import LooseEnds
             from .history.attention import told
 
             raise LooseEnds(told(found))
-        for words in dict.fromkeys(needless):
+        for words in dict.fromkeys(unsaid):
             from .errors import RigWarning
 
             warnings.warn(RigWarning(words), stacklevel=1)

@@ -47,7 +47,7 @@ from .simulation.event_loop import ONE_EVENT
 from .simulation.faults.placing import Faults
 from .simulation.job_sets import DeadLetters, JobSet, chosen
 from .simulation.jobs import Attempt, Job, LiveJob, State
-from .simulation.policy import Call, JobLike, JobType, Policy, PolicyKeywords
+from .simulation.policy import Call, JobLike, JobType, Policy, PolicyKeywords, name_of
 from .simulation.pools import Pool
 from .simulation.queues import QueueControl
 from .simulation.requests import Request
@@ -93,6 +93,14 @@ class _Database(NamedTuple):
     when_used: bool
 
 
+class PutIn(NamedTuple):
+    """How much of each kind a rig has that a test puts in: it is idle if the test itself has put it in."""
+
+    taps: int = 0
+    schedules: int = 0
+    policies: int = 0
+
+
 class Rig:
     """A simulated world for one test: clock, queues, workers, schedules, faults and history.
 
@@ -110,6 +118,7 @@ class Rig:
     - `threads`: ``"simulated"`` (the default, None): threads that are started in the rig run in simulated time.
       ``"real"``: they run in real time. A debugger's threads are real always.
     - `strict`: True makes it an error for a job to open a socket, or to start a thread unless `threads` is given.
+      False: jobs can do that. Default None: they can, and a test is warned if a job reaches another machine.
       Default False.
     - `allow`: kinds of loose ends (`loose_ends`) that do not matter here. Default: none.
     - `judged`: False: a test that makes this rig does not fail because of its loose ends. Default True.
@@ -133,7 +142,7 @@ class Rig:
 
     def __init__(
         self, start: Instant = "2031-03-03T09:00", zone: dt.tzinfo | str = "UTC", seed: int | str = 0,
-        policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool = False,
+        policy: Policy | None = None, payload: Payload = "json", threads: Mode = None, strict: bool | None = None,
         stuck_after: Duration = "20s", allow: Iterable[LooseEnd] = (), seams: str | Collection[str] = (),
         judged: bool = True,
     ) -> None:  # fmt: skip
@@ -141,7 +150,7 @@ class Rig:
             raise InputError(f"seed is {seed!r}; give a whole number or text")
         if policy is not None and not isinstance(policy, Policy):
             raise PolicyError(f"policy is {policy!r}; give an ic.Policy(...)")
-        if not isinstance(strict, bool):
+        if strict is not None and not isinstance(strict, bool):
             raise InputError(f"strict is {strict!r}; give True or False")
         if not isinstance(judged, bool):
             raise InputError(f"judged is {judged!r}; give True or False")
@@ -171,6 +180,7 @@ class Rig:
         self._services: dict[str, Service] = {}
         self._taps: list[Replacement] = []
         self._taken_away: list[Replacement] = []
+        self._policies: dict[str, str] = {}  # by job type with a policy of its own, where it was made
         self._databases: list[_Database] = []
         self._outboxes: list[Outbox] = []
         self._loops: WorkerLoops | None = None
@@ -215,7 +225,10 @@ class Rig:
             charge = rig.job(charge_fare, queue="desk", timeout="30s", retry=ic.Retry(attempts=3))
             rig.enqueue(charge.call("TL-204", 3))
         """
-        return self._registry.register(fn, name, self._policy.changed(**policy))
+        made = self._registry.register(fn, name, self._policy.changed(**policy))
+        if policy:
+            self._policies.setdefault(made.name, calling())
+        return made
 
     def workers(
         self, count: int = 1, *, queues: Mapping[str, int] | Iterable[str] | None = None, skew: Duration = 0
@@ -1293,6 +1306,8 @@ class Rig:
         if queue is not None:
             self._simulation.must_know_queue(queue, self._policy.queue)
         found = chosen(self._simulation.broker, name, args, queue, state, where)
+        if name is not None:
+            self._simulation.attention.asked_types.add(name_of(name))
         self._simulation.attention.found_no_job |= not self._simulation.broker.jobs
         return found
 
@@ -1372,6 +1387,8 @@ class Rig:
         - ``"idle taps"``: a tap that the test has put and that was never called, unless the test has asked for jobs and
           there were none.
         - ``"idle laws"``: a law that found nothing to judge.
+        - ``"idle policies"``: a policy that the test has given to a name that no job had, although captured jobs had no
+          policy of their own, unless the test has asked for the jobs of that name.
         - ``"idle schedules"``: a schedule that the test has put and that never fired, unless the test has read its
           `last`, `next` or `runs`, or has asked for jobs and there were none.
         - ``"dead jobs"``: a dead letter at whose state or error the test has not looked.
@@ -1392,19 +1409,17 @@ class Rig:
         self._simulation.attention.told.update(found)
         return found
 
-    def _loose_ends(
-        self, test: CodeType | None, older_taps: int = 0, older_schedules: int = 0
-    ) -> dict[str, list[str]]:  # fmt: skip
+    def _loose_ends(self, test: CodeType | None, older: PutIn = PutIn()) -> dict[str, list[str]]:
         simulation = self._simulation
         schedules = (
             why
-            for name in list(simulation.schedule_names)[older_schedules:]
+            for name in list(simulation.schedule_names)[older.schedules :]
             if name in self.schedules and not simulation.attention.found_no_job
             and (why := self.schedules[name].why_idle())
         )  # fmt: skip
         taps = (
             f"{tap!r} was never called [{tap.place}]"
-            for tap in (*self._taps[older_taps:], *self._taken_away)
+            for tap in (*self._taps[older.taps :], *self._taken_away)
             if isinstance(tap, Tap) and not tap.calls and not simulation.attention.found_no_job
         )
         idle_faults = simulation.placed_faults.idle(simulation.loop.now, simulation.broker.jobs)
@@ -1413,7 +1428,10 @@ class Rig:
         types = {*simulation.broker.types, *(job.type.name for job in jobs)}  # a collector makes types for one job
         circular = self._threads.circular
         deadlocks = circular.told[circular.seen :]
-        return simulation.attention.loose_ends(types, jobs, idle_faults, taps, schedules, dead, deadlocks, test)
+        policies = simulation.attention.idle_policies(dict(list(self._policies.items())[older.policies :]), jobs)
+        return simulation.attention.loose_ends(
+            types, jobs, idle_faults, taps, schedules, policies, dead, deadlocks, test
+        )
 
     def note(self, text: str) -> None:
         """Write a line of the test into the history, at this instant. Parameters: `text` is the line.
@@ -1693,16 +1711,16 @@ def decided(rig: Rig, make: Callable[[Any], DecisionsType]) -> DecisionsType:
     return rig._decide_with(make)
 
 
-def loose_ends_of(rig: Rig, test: CodeType | None, older: tuple[int, int] = (0, 0)) -> dict[str, list[str]]:
+def loose_ends_of(rig: Rig, test: CodeType | None, older: PutIn = PutIn()) -> dict[str, list[str]]:
     """Return the loose ends of a rig by kind, without those that the test has asked for. Empty if it is not judged.
 
-    Parameters: `test` is the code of the test. `older` is how many taps and schedules were there before the test began.
+    Parameters: `test` is the code of the test. `older` is what was put in before the test began.
     """
     attention = simulation_of(rig).attention
     if not attention.is_judged:
         return {}
     ends = {kind: [line for line in lines if line not in attention.told]
-            for kind, lines in rig._loose_ends(test, *older).items()}  # fmt: skip
+            for kind, lines in rig._loose_ends(test, older).items()}  # fmt: skip
     return {kind: lines for kind, lines in ends.items() if lines}
 
 
@@ -1711,9 +1729,16 @@ def allow_by_marker(rig: Rig, kinds: Iterable[LooseEnd]) -> None:
     simulation_of(rig).attention.allow_in_test(kinds, "the marker `rig` of the test", None)
 
 
-def needless_allowances_of(rig: Rig) -> list[str]:
-    """Return in words what a test allows although there was no such loose end when they were last asked for."""
-    return list(simulation_of(rig).attention.needless)
+def warnings_of(rig: Rig) -> list[str]:
+    """Return of what a test is to be warned, in words: that it allows something although there was no such loose end
+    when they were last asked for, or that a job has reached another machine that nobody has spoken of."""
+    words, port = rig._threads.network
+    spoken_of = {str(one.server.parameters.get("port")) for one in rig._databases if one.server is not None}
+    far = [] if not words or str(port) in spoken_of else [
+        f"{words}; put a simulated service in its place (rig.service), or say that it is meant: Rig(strict=False), "
+        "strict = false in [tool.ironclock]"
+    ]  # fmt: skip
+    return [*simulation_of(rig).attention.needless, *far]
 
 
 def dead_workers_of(rig: Rig) -> list[str]:
@@ -1747,9 +1772,9 @@ def must_fit(rig: Rig) -> None:
     rig._must_fit()
 
 
-def taps_and_schedules_of(rig: Rig) -> tuple[int, int]:
-    """Return how many taps a rig has, and how many schedules it has ever had."""
-    return len(rig._taps), len(simulation_of(rig).schedule_names)
+def put_in(rig: Rig) -> PutIn:
+    """Return how much of each kind a rig has had put in so far."""
+    return PutIn(len(rig._taps), len(simulation_of(rig).schedule_names), len(rig._policies))
 
 
 def is_entered(rig: Rig) -> bool:

@@ -88,7 +88,9 @@ def written(folder: Path, files: dict[str, str]) -> Path:
     return folder
 
 
-@pytest.mark.parametrize("shape", PROJECTS)
+@pytest.mark.parametrize(
+    "shape", [one if n % 2 else pytest.param(one, marks=pytest.mark.exhaustive) for n, one in enumerate(PROJECTS)]
+)
 def test_projects_of_different_shapes(tmp_path: Path, shape: str) -> None:
     files, lines, taps = PROJECTS[shape]
     done = init(written(tmp_path, files), "--yes")

@@ -26,6 +26,7 @@ def _suite(*what: str) -> None:
     assert done.returncode == 0, done.stdout[-3000:] + done.stderr[-1000:]
 
 
+@pytest.mark.exhaustive
 def test_a_part_of_the_suite_without_what_only_linux_has() -> None:
     _suite(*SHORT)
 

@@ -16,6 +16,7 @@ LooseEnd: TypeAlias = Literal[
     "idle taps",
     "idle laws",
     "idle schedules",
+    "idle policies",
     "dead jobs",
     "failing jobs",
     "hidden errors",
@@ -33,6 +34,7 @@ class WatchedJob(Protocol):
     """What is asked of a job."""
 
     number: int
+    type: Any
     state: Any
     error: BaseException | None
     queue: str
@@ -50,6 +52,8 @@ class Attention:
         self.allow(allowed)
         self.names: dict[tuple[str, str], str] = {}
         """Names that were unknown when they were asked for: the name and what it was asked for, with the place."""
+        self.asked_types: set[str] = set()
+        """The names of job types whose jobs the test has asked for."""
         self.idle_laws: dict[str, str] = {}
         """By law that found nothing to judge, the place where it was checked."""
         self.errors: list[tuple[BaseException, str]] = []
@@ -143,9 +147,28 @@ class Attention:
             frame = frame.f_back
         return [error for error, _ in new if _reached(error) not in (None, *running)]
 
+    def idle_policies(self, policies: Mapping[str, str], jobs: Iterable[WatchedJob]) -> list[str]:
+        """Return in words which policies were for no job, although captured jobs had none of their own.
+
+        Parameters: `policies` has the places of those that the test has given, by name of the job type.
+        """
+        if not policies:
+            return []
+        had = {job.type.name for job in jobs}
+        without = sorted({job.type.name for job in jobs if job.type.by_default})
+        if not without:
+            return []
+        return [
+            f"the policy of {name!r} was for no job [{place}]: none had this name; captured without a policy of their "
+            f"own: {', '.join(without)}"
+            for name, place in policies.items()
+            if name not in had and name not in self.asked_types
+        ]
+
     def loose_ends(
         self, types: Iterable[str], jobs: Iterable[WatchedJob], idle_faults: Iterable[str], idle_taps: Iterable[str],
-        idle_schedules: Iterable[str], dead_workers: Iterable[str], deadlocks: Iterable[str], test: CodeType | None,
+        idle_schedules: Iterable[str], idle_policies: Iterable[str], dead_workers: Iterable[str],
+        deadlocks: Iterable[str], test: CodeType | None,
     ) -> dict[str, list[str]]:  # fmt: skip
         """Return what makes a test that passes say less than it seems, as lines by kind.
 
@@ -164,6 +187,7 @@ class Attention:
                 f"the law {law} found nothing to judge [{place}]" for law, place in self.idle_laws.items() if place
             ],
             "idle schedules": list(idle_schedules),
+            "idle policies": list(idle_policies),
             "dead jobs": [
                 f"nobody looked at the dead job {job!r}: {type(job.error).__name__}: {job.error}"
                 for job in self._unseen_dead(jobs)
@@ -205,6 +229,7 @@ _MEANT = {
     "idle faults": "assert fault.struck == 0",
     "idle taps": "assert not rig.jobs()",
     "idle schedules": "assert schedule.last is None",
+    "idle policies": "assert not rig.jobs(job_type)",
     "dead workers": "assert worker.error is not None",
 }
 """By kind, what a test can assert that means it."""

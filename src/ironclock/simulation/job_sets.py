@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 class JobSet(Sequence[Job[Any]]):
     """Some jobs of a rig, in the order in which they were enqueued. `Rig.jobs` gives it. Printed, it is a table.
 
+    A property (`names`, `args`, `waits`) is a list with one value for each job. What counts, or checks, is a method.
+
     Example::
 
         assert rig.jobs("charge_fare").states() == {"done": 3, "dead": 1}

@@ -118,12 +118,24 @@ def _accept(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     return accept
 
 
+def _note_network(world: EnteredRig, address: Any) -> None:
+    """Note that an address is about to be reached, unless it is on this machine."""
+    if isinstance(address, tuple) and len(address) > 1 and isinstance(address[0], str):
+        host = address[0].removeprefix("::ffff:")
+        if host not in _OF_THIS_MACHINE and not host.startswith("127."):
+            world.threads.note_network(host, address[1])
+
+
+_OF_THIS_MACHINE = ("localhost", "::1", "", "0.0.0.0", "::")
+
+
 def _connect(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
     def connect(one: Any, address: Any, /) -> None:
         world = here()
         timeout = _timeout_of(one)
         if world is not None:
             address = world.border.redirects.of(one, address)
+            _note_network(world, address)
         if world is None or timeout == 0:
             try:
                 real(one, address)
@@ -146,6 +158,7 @@ def _connect_ex(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         timeout = _timeout_of(one)
         if world is not None:
             address = world.border.redirects.of(one, address)
+            _note_network(world, address)
         if world is None or timeout == 0:
             error = int(real(one, address))
             if world is not None:
@@ -253,6 +266,7 @@ def _sendto(real: Callable[..., Any], here: Here) -> Callable[..., Any]:
         fd, timeout = _fd_of(one), _timeout_of(one)
         if timeout != 0 and fd >= 0:
             _await(world, fd, _OUT, timeout, "socket.sendto")
+        _note_network(world, rest[-1] if rest else None)
         count = real(one, data, *rest)
         world.border.descriptors.sent(fd, data)
         return int(count)

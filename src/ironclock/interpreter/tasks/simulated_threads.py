@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 import greenlet
 
 from ...errors import StrictError
-from ...foundation.source_location import calling, innermost, is_own, spot
+from ...foundation.source_location import calling, in_application, innermost, is_own, spot
 from ...history.records import message_of
 from ...simulation.jobs import LiveAttempt, LiveJob
 from ...simulation.task import Task
@@ -191,12 +191,14 @@ class SimulatedThreads:
     """The simulated threads of one rig."""
 
     def __init__(
-        self, loop: EventLoop, history: History, held_locks: HeldLocks, mode: Mode = None, strict: bool = False
+        self, loop: EventLoop, history: History, held_locks: HeldLocks, mode: Mode = None, strict: bool | None = None
     ) -> None:
         self._loop = loop
         self.history = history
         self._mode = mode
         self._strict = strict
+        self.network: tuple[str, Any] = "", None
+        """Where a job has first reached another machine, in words, and the port. Empty: nowhere, or it was told to."""
         self.states = ThreadStates(loop)
         self.on_death: list[Callable[[list[Task]], None]] = []
         """Called with an attempt whose worker has died, and its threads."""
@@ -245,6 +247,15 @@ class SimulatedThreads:
             error = StrictError(f"{attempt.job.id} opens {what} in a strict rig, at {calling()}; {instead}")
             self.note_error(error)  # the job can swallow it
             raise error
+
+    def note_network(self, host: str, port: Any) -> None:
+        """Note that a job reaches another machine, unless somebody has said that this is meant."""
+        attempt = self.attempt()
+        if self._strict is None and attempt is not None and not self.network[0]:
+            self.network = (
+                f"the job {attempt.job.type.name} reached the real network, {host}:{port} [{in_application()}]",
+                port,
+            )
 
     def note_holders(self) -> None:
         """Note from now on who takes which place of a semaphore, since workers are going to die that may hold one."""
