@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import resource
 import subprocess
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 from turns import in_turns, median, ratio, verdict
@@ -72,7 +74,40 @@ def session(folder: Path, *options: str) -> dict[str, float]:
     return {**spent, "whole": time.perf_counter() - began}
 
 
+PLAIN = """
+def seats(deck):
+    total = 0
+    for row in range(deck):
+        if row % 7:
+            total += 4
+    return total
+""" + "".join(f"\n\ndef test_deck_{deck}():\n    assert seats({deck}) < 4_000\n" for deck in range(200))
+"""Tests without a rig."""
+
+
+def beside_plain_tests(folder: Path) -> None:
+    """What the installed plugin costs a suite that has no rig, traced by coverage and not."""
+    (folder / "test_plain.py").write_text(PLAIN)
+
+    def spent(*command: str) -> float:
+        before = resource.getrusage(resource.RUSAGE_CHILDREN)
+        subprocess.run([sys.executable, "-m", *command, "test_plain.py"], cwd=folder, capture_output=True, check=True)
+        after = resource.getrusage(resource.RUSAGE_CHILDREN)
+        return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
+
+    others = ("-q", "-p", "no:cacheprovider", "-p", "no:anyio", "-p", "no:hypothesispytest")
+    for name, runner in {"": ("pytest",), ", with coverage": ("coverage", "run", "--source=.", "-m", "pytest")}.items():
+        sides = {
+            "with": partial(spent, *runner, *others), "without": partial(spent, *runner, *others, "-p", "no:ironclock"),
+        }  # fmt: skip
+        share = ratio(in_turns(sides, 31), "with", "without") - 1
+        verdict(f"{share:+.1%} of the processor's time of 200 tests without a rig{name}: the plugin (at most 3 %)",
+                share <= 0.03)  # fmt: skip
+
+
 def main() -> None:
+    with tempfile.TemporaryDirectory() as place:
+        beside_plain_tests(Path(place))
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         (folder / "timed.py").write_text(TIMED)
