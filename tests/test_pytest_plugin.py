@@ -234,7 +234,10 @@ def test_the_story_of_a_job_that_is_tried_hundreds_of_times_is_shortened(pyteste
 @pytest.mark.parametrize(
     ("tests", "missed"),
     [
-        ("def test_job(rig):\n    job = rig.enqueue(shop.sell, 3)\n    rig.advance('1m')\n    assert job.result == 'many'\n", 7),
+        (
+            "def test_job(rig):\n    job = rig.enqueue(shop.sell, 3)\n    rig.advance('1m')\n    assert job.result == 'many'\n",
+            7,
+        ),
         (
             "import helper\n\ndef test_job():\n    with helper.new_rig() as rig:\n        job = rig.enqueue(shop.sell, 1)\n"
             "        rig.advance('1m')\n    assert job.result == 'few'\n",

@@ -171,7 +171,8 @@ def test_a_retry_budget() -> None:
 
 
 @pytest.mark.parametrize(
-    "name", [exhaustive(name) if number % 20 != 7 else name for number, name in enumerate(sorted(WORKLOADS | SCENARIOS))]
+    "name",
+    [exhaustive(name) if number % 20 != 7 else name for number, name in enumerate(sorted(WORKLOADS | SCENARIOS))],
 )
 def test_it_agrees_with_the_exact_engine(name: str) -> None:
     """Means within 2 %, 5 and 95 % quantiles within 5 %, and what the exact runs leave in doubt on top."""
@@ -181,7 +182,8 @@ def test_it_agrees_with_the_exact_engine(name: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "name", [exhaustive(name) if number % 20 != 7 else name for number, name in enumerate(sorted(WORKLOADS | SCENARIOS))]
+    "name",
+    [exhaustive(name) if number % 20 != 7 else name for number, name in enumerate(sorted(WORKLOADS | SCENARIOS))],
 )
 def test_the_figures_that_are_kept_are_those_of_the_exact_engine(name: str) -> None:
     kept = json.loads(KEPT.read_text())[name]
