@@ -72,7 +72,7 @@ picture lint "lint tern_line.crontab --from 2031-01-01"
 WAIT=5 picture run "run examples/scenarios/harbour_outage.toml --jobs 8"
 WAIT=45 picture forecast "forecast examples/scenarios/harbour_storm.toml --load 1.3"
 WAIT=6 picture check "check examples/logs/friday.csv --laws examples/logs/laws.toml"
-WAIT=5 picture estimate "estimate examples/logs/friday.csv --columns examples/logs/laws.toml | cut -c1-138"
+WAIT=5 picture estimate "estimate examples/logs/friday.csv --columns examples/logs/laws.toml"
 WAIT=12 picture compare "compare examples/scenarios/manifest_day.toml --policies patient hasty --jobs 6"
 "$bin/ironclock" run examples/scenarios/manifest_day.toml --save day.jsonl --html day.html >/dev/null
 "$bin/ironclock" run examples/scenarios/harbour_outage.toml --save outage.jsonl --html outage.html >/dev/null

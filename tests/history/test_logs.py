@@ -429,6 +429,13 @@ def test_an_outage_is_seen_and_does_not_change_the_usual_share() -> None:
     assert "faults" not in estimated(quiet), "a job that fails often is not an outage"
 
 
+def test_long_arrays_of_an_estimate_stand_on_several_lines() -> None:
+    written = estimate(ic.log_history(LOGS / "friday.csv"))
+    assert max(map(len, written.splitlines())) <= 110
+    job = ic.Scenario.loads(written).source.tables["jobs"]["charge_fare"]
+    assert len(job["takes"]["measured"]) == 21
+
+
 def test_arrivals_by_weekday_and_hour() -> None:
     text = """
         start = "2031-03-03T00:00"
@@ -486,3 +493,45 @@ def test_pools_of_workers_are_told_apart() -> None:
         rate = "150/h"
     """
     assert estimated(text)["workers"] == [{"count": 3, "queues": ["desk", "mail"]}, {"count": 2, "queues": ["harbour"]}]
+
+
+@pytest.mark.parametrize(("opened", "suffix"), [(gzip.open, "gz"), (bz2.open, "bz2"), (lzma.open, "xz")])
+def test_a_compressed_log_that_is_cut_off_is_read_up_to_there(tmp_path: Path, opened: Any, suffix: str) -> None:
+    chance = random.Random(3)
+    rows = [
+        f"{n},weigh,{AT + n},{AT + n + chance.random():.3f},done" for n in range(30_000 if suffix == "bz2" else 3_000)
+    ]
+    path = tmp_path / f"night.csv.{suffix}"
+    with opened(path, "wt") as file:
+        file.write("\n".join(["job,name,started,ended,outcome", *rows]))
+    path.write_bytes(path.read_bytes()[:-90])
+    torn: list[str] = []
+    found = jobs(path, torn=torn)
+    assert 0 < len(found) < len(rows)
+    assert [job.id for job in found] == [str(n) for n in range(len(found))]
+    assert torn[0] == f"{path}: the file is cut off; what is there is read"
+
+
+def test_a_log_in_another_encoding(tmp_path: Path) -> None:
+    path, laws = tmp_path / "night.csv", tmp_path / "laws.toml"
+    path.write_bytes(
+        f"job,name,started,ended,outcome\n1,weigh,{AT},{AT + 1},done\n2,sk\xe1p,{AT},{AT + 1},done\n".encode("latin-1")
+    )
+    (tmp_path / "night.csv.gz").write_bytes(gzip.compress(path.read_bytes()))
+    for one in (path, tmp_path / "night.csv.gz"):
+        with pytest.raises(
+            ic.LogError, match=r"line 3 is not text in UTF-8, at b'2,sk\\xe1p,1932670.*encoding='latin-1'"
+        ):
+            jobs(one)
+        assert [job.name for job in jobs(one, encoding="latin-1")] == ["weigh", "sk\xe1p"]
+    for wrong, words in [
+        ("lattin", "there is no encoding 'lattin'"),
+        ("ascii", "it is not text in ascii"),
+        ("utf-16", "not text in utf-16"),
+    ]:
+        with pytest.raises(ic.LogError, match=words):
+            jobs(path, encoding=wrong)
+    laws.write_text('[[laws]]\nlaw = "attempts_at_most"\nwith = ["sk\xe1p", 1]\n')
+    assert run("check", path, "--laws", laws, "--encoding", "latin-1")[0] == 0
+    laws.write_text(f'encoding = "latin-1"\n{laws.read_text()}')
+    assert run("check", path, "--laws", laws)[0] == 0

@@ -10,6 +10,7 @@ from functools import cache
 from zoneinfo import ZoneInfo, available_timezones
 
 import pytest
+import read_words
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -293,3 +294,58 @@ def test_the_same_words_mean_the_same_instants(exhaustive: bool) -> None:
         by_words[made.describe()].add(instants)
     assert len(by_words) > (300 if exhaustive else 50)
     assert all(len(found) == 1 for found in by_words.values())
+
+
+def expression_of_any_kind(chance: random.Random) -> str:
+    """Return an expression of five or six fields, with steps that do not fit, lists, names and the marks L, W and #."""
+    days = ["L", "L-3", "LW", "15W", "1W,15", "L,1", "31W", "*/2", "1-5", "L-2,10-12,20"]
+    weekdays = ["1#1", "fri#5", "5L", "mon#2,tue", "sat-mon", "7", "1-5", "0-6", "*/2", "2L,3#3"]
+
+    def field(first: int, last: int, star: float) -> str:
+        if chance.random() < star:
+            return "*"
+        low = chance.randint(first, last)
+        high = chance.randint(low, last)
+        step = chance.randint(2, last - first + 2)
+        listed = ",".join(str(chance.randint(first, last)) for _ in range(chance.randint(1, 6)))
+        return chance.choice([str(low), f"{low}-{high}", f"*/{step}", f"{low}-{high}/{chance.randint(1, 9)}", listed])
+
+    fields = [field(0, 59, 0.25), field(0, 23, 0.35), field(1, 31, 0.5), field(1, 12, 0.7), field(0, 6, 0.5)]
+    if chance.random() < 0.3:
+        fields[2] = chance.choice(days)
+    if chance.random() < 0.3:
+        fields[4] = chance.choice(weekdays)
+    if chance.random() < 0.2:
+        fields.insert(0, field(0, 59, 0.1))
+    return " ".join(fields)
+
+
+def test_words_that_are_read_back_give_the_same_firings(exhaustive: bool) -> None:
+    """Somebody who knows only the words finds each time of day, and each date of two years."""
+    chance, read = random.Random(11), set()
+    first, days = dt.date(2031, 1, 1), 731
+    calendar = [first + dt.timedelta(n) for n in range(days)]  # with 29 February 2032
+    while len(read) < (2_500 if exhaustive else 250):
+        expression = expression_of_any_kind(chance)
+        try:
+            made = cron(expression, "UTC")
+        except CronError:
+            continue  # it never fires
+        assert isinstance(made, Cron)
+        time, date = read_words.split(cron(expression).describe())
+        # The date, at a time of its own: a year of every second would take long.
+        at_noon = " ".join(["0 12", *expression.split()[-3:]])
+        on_dates = cron(at_noon, "UTC")
+        assert isinstance(on_dates, Cron)
+        assert read_words.split(cron(at_noon).describe())[1] == date, expression
+        fits = read_words.dates(date)
+        expected = [day for day in calendar if fits(day)]
+        assert [at.date() for at in on_dates.between("2031-01-01", "2033-01-01")] == expected, (expression, date)
+        if expected:
+            next_day = expected[0] + dt.timedelta(1)
+            found = made.between(expected[0].isoformat(), next_day.isoformat())
+            assert [(at.hour, at.minute, at.second) for at in found] == sorted(read_words.times(time)), (
+                expression,
+                time,
+            )
+        read.add(expression)

@@ -34,6 +34,7 @@ class LogOptions:
     mapping: str | None = None
     save_columns: str | None = None
     delimiter: str | None = None
+    encoding: str | None = None
     query: str | None = None
     keep_doubles: bool = False
     bad_rows: float = 10.0
@@ -104,7 +105,7 @@ class LogOptions:
         return {
             "columns": columns, "outcomes": outcomes, "zone": zone, "torn": torn, "keeps_doubles": self.keep_doubles,
             "bad_rows": self.bad_rows / 100, "delimiter": self.delimiter or kept.get("delimiter"), "query": self.query,
-            "guessed": guessed,
+            "guessed": guessed, "encoding": self.encoding or kept.get("encoding"),
         }  # fmt: skip
 
 
@@ -123,11 +124,13 @@ def log_options(command: Callable[..., Any]) -> Callable[..., Any]:
         click.option("--outcome", "outcomes", multiple=True, metavar="WORD=OUTCOME", help="What a word of the log's "
                      "outcome means: done, failed, timed-out, crashed or dead."),
         click.option("--columns", "mapping", type=click.Path(), metavar="FILE", help="A TOML file that says this: "
-                     "[columns] and [outcomes] as above, zone and delimiter."),
+                     "[columns] and [outcomes] as above, zone, delimiter and encoding."),
         click.option("--save-columns", type=click.Path(dir_okay=False), metavar="FILE", help="Write such a file, with "
                      "the columns that were guessed."),
         click.option("--delimiter", metavar="CHARACTER", help="What separates the columns of CSV. Default: as in the "
                      "head, a comma, semicolon, tab or bar."),
+        click.option("--encoding", metavar="NAME", help="The encoding of the log, such as latin-1. Default: UTF-8, or "
+                     "UTF-16 if it begins as that does."),
         click.option("--query", metavar="SELECT", help="The log is what this query returns, and LOG is the URL of the "
                      "database."),
         click.option("--keep-doubles", is_flag=True, help="Let equal rows count as several attempts. Default: as one."),

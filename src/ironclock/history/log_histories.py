@@ -31,6 +31,7 @@ class LogKeywords(TypedDict, total=False):
     keeps_doubles: bool
     bad_rows: float
     delimiter: str | None
+    encoding: str | None
     query: str | None
     guessed: dict[str, str] | None
 
@@ -39,7 +40,7 @@ def log_history(
     path: str | PathLike[str] | Sequence[str | PathLike[str]], *, columns: Mapping[str, str] | None = None,
     outcomes: Mapping[str, str] | None = None, zone: str = "UTC", torn: list[str] | None = None,
     keeps_doubles: bool = False, bad_rows: float = 0.1, delimiter: str | None = None, query: str | None = None,
-    guessed: dict[str, str] | None = None,
+    guessed: dict[str, str] | None = None, encoding: str | None = None,
 ) -> History:  # fmt: skip
     """Return the history of a real run, made from its log. Each row of the log is one attempt, or one event.
 
@@ -60,6 +61,8 @@ def log_history(
       0.1.
     - `delimiter`: what separates the columns of CSV. Default None: comma, semicolon, tab or bar, as the head has them.
     - `query`: a SELECT whose result is the log. Needs the extra ``ironclock[query]`` and the database's driver.
+    - `encoding`: the encoding of the text, such as ``"latin-1"``. Default None: UTF-8, or UTF-16 if it
+      begins as that does.
     - `guessed`: a mapping that gets the columns that were guessed from their names, as `columns` has them.
 
     Raises `LogError`.
@@ -73,7 +76,7 @@ def log_history(
     reading = Reading.of(columns, outcomes, zone, keeps_doubles, bad_rows)
     places = places_of(path, query)
     with paused_collector():
-        if has_arrow() and (query is not None or size_of(places) >= _LARGE):
+        if has_arrow() and encoding is None and (query is not None or size_of(places) >= _LARGE):
             from .log_parts import in_columns
 
             found = in_columns(places, reading, delimiter, query, bad, guessed)
@@ -83,7 +86,7 @@ def log_history(
         rows: list[Row] = []
         seen: Seen = {}
         for one in places:
-            with opened_table(one, bad, delimiter, query) as table:
+            with opened_table(one, bad, delimiter, query, encoding) as table:
                 rows += read(table, reading, reading.meaning(table, guessed), bad, seen)
         return history_of(rows, zone)
 

@@ -4,6 +4,7 @@ OTLP/JSON, plain or compressed; or a query on a database. Each source is a table
 from __future__ import annotations
 
 import bz2
+import codecs
 import csv
 import gzip
 import io
@@ -66,12 +67,13 @@ def size_of(places: Sequence[str]) -> int:
 
 @contextmanager
 def opened_table(
-    path: str, bad: list[str], delimiter: str | None = None, query: str | None = None
+    path: str, bad: list[str], delimiter: str | None = None, query: str | None = None, encoding: str | None = None
 ) -> Iterator[LogTable]:
     """Open the table in a file, or what a query on a database returns.
 
     Parameters: `path` is the file, or the URL of the database if `query` is given; `bad` gets a line for each row that
-    cannot be read; `delimiter` is what separates the columns of CSV (None: it is found in the head). Raises `LogError`.
+    cannot be read; `delimiter` is what separates the columns of CSV (None: it is found in the head); `encoding` is
+    that of the text (None: it is found in the first bytes). Raises `LogError`.
     """
     if query is not None:
         yield _of_query(path, query)
@@ -79,25 +81,82 @@ def opened_table(
     if delimiter is not None and (len(delimiter) != 1 or delimiter in '\r\n"'):
         raise LogError(f"delimiter is {delimiter!r}; give one character, such as ';'")
     try:
-        with _opened(path) as file:
+        with _opened(path, bad, encoding) as file:
             before, first = next(((n, line) for n, line in enumerate(file) if line.strip()), (0, ""))
             lines = itertools.chain([first], file)
             if first.lstrip()[:1] in ("[", "{"):
                 yield _of_json(lines, path, bad, before)
             else:
                 yield _of_csv(lines, path, bad, delimiter, before, is_utf_8=file.encoding == "utf-8-sig")
-    except (OSError, EOFError, UnicodeDecodeError, lzma.LZMAError) as error:
+    except UnicodeError as error:
+        raise LogError(f"cannot read {path}: {_not_text(path, error, encoding)}") from None
+    except (OSError, EOFError, lzma.LZMAError) as error:
         raise LogError(f"cannot read {path}: {error}") from None
 
 
-def _opened(path: str) -> io.TextIOWrapper:
-    opened, _ = _compression(path)
-    with opened(path, "rb") as raw:
+def _not_text(path: str, error: UnicodeError, given: str | None) -> str:
+    """Return in words which line of a file cannot be decoded. The error itself counts from the part that was read."""
+    if given is not None:
+        return f"it is not text in {given} ({error}); give another encoding"
+    with suppress(OSError, EOFError, lzma.LZMAError), _uncompressed(path, []) as file:
+        for number, line in enumerate(file, 1):
+            try:
+                line.decode()
+            except UnicodeDecodeError as found:
+                return (
+                    f"line {number} is not text in UTF-8, at {line[max(0, found.start - 20) : found.end + 20]!r}; say "
+                    "which encoding it is in: encoding='latin-1', --encoding latin-1"
+                )
+    return f"{error}; say which encoding it is in: encoding='latin-1', --encoding latin-1"
+
+
+class _CutOff(io.RawIOBase):
+    """A compressed file that can be cut off, as a copy of a file that is still written is: what is there is read."""
+
+    def __init__(self, inner: Any, path: str, bad: list[str]) -> None:
+        self._inner = inner
+        self._path = path
+        self._bad = bad
+        self._is_at_end = False
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        try:
+            found = b"" if self._is_at_end else self._inner.read1(len(buffer))
+        except EOFError:
+            self._is_at_end = True
+            self._bad.append(f"{self._path}: the file is cut off; what is there is read")
+            return 0
+        buffer[: len(found)] = found
+        return len(found)
+
+    def close(self) -> None:
+        self._inner.close()
+        super().close()
+
+
+def _opened(path: str, bad: list[str], encoding: str | None) -> io.TextIOWrapper:
+    if encoding is not None:
+        try:
+            codecs.lookup(encoding)
+        except LookupError:
+            raise LogError(
+                f"there is no encoding {encoding!r}; give one that Python knows, such as 'latin-1'"
+            ) from None
+        return io.TextIOWrapper(_uncompressed(path, bad), encoding=encoding, newline="")
+    with _uncompressed(path, []) as raw:
         begin = raw.read(4096)
     # Many a binary file begins with the mark of UTF-16 by chance; text has an end of a line.
     is_wide = begin[:2] in (b"\xff\xfe", b"\xfe\xff") and "\n" in begin.decode("utf-16", errors="ignore")
-    encoding = "utf-16" if is_wide else "utf-8-sig"
-    return io.TextIOWrapper(opened(path, "rb"), encoding=encoding, newline="")
+    return io.TextIOWrapper(_uncompressed(path, bad), encoding="utf-16" if is_wide else "utf-8-sig", newline="")
+
+
+def _uncompressed(path: str, bad: list[str]) -> Any:
+    opened, compression = _compression(path)
+    file = opened(path, "rb")
+    return file if compression is None else io.BufferedReader(_CutOff(file, path, bad))
 
 
 def _compression(path: str) -> tuple[Any, str | None]:

@@ -91,7 +91,8 @@ def check_logs(
     options = dict(how)
     must_be_keywords(options, LogKeywords)
     places = places_of(path, options.get("query"))
-    allowed = not whole and options.get("query") is None and has_arrow() and all(map(_reach_of, laws))
+    in_parts = not whole and options.get("query") is None and options.get("encoding") is None
+    allowed = in_parts and has_arrow() and all(map(_reach_of, laws))
     if allowed and size_of(places) >= large:
         found = _Parts(places, laws, options, part, tell or (lambda share: None)).checked()
         if found is not None:

