@@ -535,3 +535,19 @@ def test_a_log_in_another_encoding(tmp_path: Path) -> None:
     assert run("check", path, "--laws", laws, "--encoding", "latin-1")[0] == 0
     laws.write_text(f'encoding = "latin-1"\n{laws.read_text()}')
     assert run("check", path, "--laws", laws)[0] == 0
+
+
+def test_a_row_that_is_done_and_has_no_end_breaks_no_law(tmp_path: Path) -> None:
+    path, laws = tmp_path / "night.csv", tmp_path / "laws.toml"
+    path.write_text(
+        "job,name,key,effect,started,ended,outcome\n"
+        f"1,weigh,k,scale,{AT},,done\n2,weigh,k,,{AT + 60},{AT + 65},done\n3,weigh,m,,{AT + 120},,failed\n"
+    )
+    laws.write_text(
+        '[[laws]]\nlaw = "no_overlap"\nwith = ["weigh"]\n[[laws]]\nlaw = "finishes_within"\nwith = ["weigh", "1m"]\n'
+        '[[laws]]\nlaw = "once_per_key"\nwith = ["scale"]\n'
+    )
+    code, said, warned = run("check", path, "--laws", laws, "--bad-rows", 100)
+    assert code == 0, said
+    assert f"Warning: {path}:2: it has no end; it counts as what its outcome says" in warned
+    assert [(job.state, len(job.attempts)) for job in jobs(path)] == [("done", 1), ("done", 1), ("dead", 1)]

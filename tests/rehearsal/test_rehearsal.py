@@ -231,11 +231,14 @@ def test_one_attempt_is_a_policy_as_well(policy: ic.Policy | ic.Retry | int, tmp
 
 
 def test_an_attempt_without_an_end_holds_its_worker_as_long_as_in_the_log(tmp_path: Path) -> None:
-    log = log_of(
-        tmp_path, ("a", "scan", 0, 0, None, "done", "", "w1"), ("b", "scan", 5, 30, 40, "done", "", "w1"),
-        ("c", "scan", 6, 40, 50, "done", "", "w1"),
-    )  # fmt: skip
-    rehearsal = ic.rehearse(log, workers=2)
+    begun = 1_932_454_800
+    events = [
+        ("a", "enqueued", 0), ("a", "started", 0), ("b", "enqueued", 5), ("c", "enqueued", 6), ("b", "started", 30),
+        ("b", "done", 40), ("c", "started", 40), ("c", "done", 50),
+    ]  # fmt: skip
+    rows = "".join(f"{job},scan,{what},{begun + at},w1\n" for job, what, at in events)
+    (tmp_path / "events.csv").write_text(f"job,name,event,time,worker\n{rows}")
+    rehearsal = ic.rehearse(tmp_path / "events.csv", workers=2)
     assert rehearsal.fidelity.share == 1.0
     assert only(rehearsal).value("open") == (1.0, 1.0)
     assert changed(only(rehearsal)) == {"earlier": ["b", "c"]}

@@ -54,8 +54,9 @@ def log_history(
     - `outcomes`: by a word of the log, one of done, failed, timed-out, crashed or dead (of an event also enqueued or
       started). Default: the usual words.
     - `zone`: the zone of times without an offset. Default UTC.
-    - `torn`: a list that gets a line for each bad row: one that cannot be read, has no end or ends before it starts
-      (such a row is left out), or is the same as another one (it counts once). Default None.
+    - `torn`: a list that gets a line for each bad row: one that cannot be read or ends before it starts (such a row is
+      left out), has no end (it counts as what its outcome says, and its length as nothing), or is the same as another
+      one (it counts once). Default None.
     - `keeps_doubles`: True: equal rows count as several attempts. Default False.
     - `bad_rows`: the share of bad rows, from 0 to 1, above which the log is refused; ten are never too many. Default
       0.1.

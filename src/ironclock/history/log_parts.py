@@ -120,6 +120,8 @@ class OpenLog:
             words = ends_too_early(self.timeline, int(started[row]), int(ended[row]))
             self._notes.append((int(files[row]), int(lines[row]), words))
             keeps[row] = False
+        ends = pc.coalesce(table["ended"], table["started"])
+        table = table.set_column(table.schema.get_field_index("ended"), "ended", ends).combine_chunks()
         if keeps.all():
             return table, order
         table = table.filter(pa.array(keeps)).combine_chunks()
@@ -308,5 +310,5 @@ def _split(numbers: Ints, count: int) -> Iterator[tuple[int, Ints]]:
 
 
 def _has_effect(batch: pa.Table) -> pa.ChunkedArray:
-    done = pc.and_(pc.equal(batch["outcome"], OUTCOME_CODES["done"]), pc.is_valid(batch["ended"]))
+    done = pc.equal(batch["outcome"], OUTCOME_CODES["done"])
     return pc.and_(pc.is_valid(batch["effect"]), done)

@@ -146,7 +146,8 @@ def ends_too_early(timeline: Timeline, started: int, ended: int) -> str:
     return f"it ends at {text(ended)}, before it starts at {text(started)}; the row is left out"
 
 
-NO_END = "it has no end; the attempt is taken to run on"
+NO_END = "it has no end; it counts as what its outcome says, and its length is not known"
+RUNS_ON = "has no end; the attempt is taken to run on"
 
 
 def read(table: LogTable, reading: Reading, meaning: Mapping[str, str], torn: list[str], seen: Seen) -> Iterator[Row]:
@@ -259,9 +260,10 @@ class _Reader:
                 raise self._wrong(line, error) from None
             if self._is_double(line, row[1:]):
                 continue
-            if row.ended is None:
+            if row.ended is None:  # it ended, at some instant: an attempt that runs on would break laws that hold
                 if has_end:
                     self._bad(line, NO_END)
+                row = row._replace(ended=row.started)
             elif row.ended < row.started:
                 self._bad(line, ends_too_early(self._cells.timeline, row.started, row.ended))
                 continue
@@ -348,7 +350,7 @@ class _Reader:
             else:
                 yield row(job, begun[1], begun[0], at, what, values, begun[2])
         for job, (at, line, values) in open_rows.items():
-            self._bad(line, f"{job} {NO_END.removeprefix('it ')}")
+            self._bad(line, f"{job} {RUNS_ON}")
             yield row(job, line, at, None, "done", values)
         for job in enqueued:
             if job not in started:
