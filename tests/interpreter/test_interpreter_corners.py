@@ -217,3 +217,47 @@ print("done")
 def test_a_collection_while_the_threads_are_counted_ends() -> None:
     done = subprocess.run([sys.executable, "-c", COLLECTED], capture_output=True, text=True, timeout=60, check=False)
     assert done.stdout == "done\n", done.stderr
+
+
+FIRST_IN_A_RIG = """
+import os, sys, time
+import ironclock as ic
+
+def job():
+    import asyncio, concurrent.futures, logging, sqlite3
+    with concurrent.futures.ThreadPoolExecutor(2) as pool:
+        found = list(pool.map(lambda n: (time.sleep(5), n)[1], [1, 2, 3]))
+    found.append(asyncio.run(asyncio.sleep(5, 7)))
+    logging.getLogger("job").debug("a lock of the module is made here")
+    return [*found, sqlite3.connect(":memory:").execute("select datetime('now')").fetchone()[0]]
+
+def runs():
+    with ic.Rig() as rig:
+        made = rig.enqueue(job)
+        rig.advance("1m")
+        assert made.result == [1, 2, 3, 7, "2031-03-03 09:00:15"], made.story()
+
+assert not {"asyncio", "concurrent.futures", "logging", "sqlite3"} & set(sys.modules), sorted(sys.modules)
+runs()
+import asyncio, concurrent.futures, sqlite3, threading
+begun = time.monotonic()
+with concurrent.futures.ThreadPoolExecutor(2) as pool:
+    assert list(pool.map(lambda n: (time.sleep(0.05), n)[1], [1, 2, 3])) == [1, 2, 3]
+assert asyncio.run(asyncio.sleep(0.05, 7)) == 7
+assert time.monotonic() - begun > 0.1
+assert sqlite3.connect(":memory:").execute("select datetime('now')").fetchone()[0] < "2031"
+child = os.fork()
+if not child:
+    with concurrent.futures.ThreadPoolExecutor(1) as pool:
+        os._exit(pool.submit(lambda: 5).result())
+assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 5
+runs()
+"""
+
+
+def test_what_is_imported_first_in_a_rig_lives_in_real_time_outside() -> None:
+    """Iron Clock imports little. So the locks of a module, and its references to the clock, can be made in a rig."""
+    done = subprocess.run(
+        [sys.executable, "-c", FIRST_IN_A_RIG], capture_output=True, text=True, timeout=120, check=False
+    )
+    assert done.returncode == 0, done.stderr
