@@ -19,7 +19,7 @@ test: .venv/ready  ## the test suite, on every core
 
 test-all: test exhaustive  ## and the exhaustive tests, in full
 
-exhaustive: .venv/ready  ## the exhaustive tests alone; WITHOUT=slow leaves out the slowest, as CI does
+exhaustive: .venv/ready  ## the exhaustive tests alone; WITHOUT=slow leaves out the slowest
 	$(BIN)/python -m pytest -n auto --dist loadgroup --exhaustive $(if $(WITHOUT),-m "not $(WITHOUT)")
 
 check: .venv/ready  ## style and types

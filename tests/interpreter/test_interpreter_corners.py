@@ -6,6 +6,7 @@ import contextlib
 import ctypes
 import importlib.util
 import os
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -261,3 +262,12 @@ def test_what_is_imported_first_in_a_rig_lives_in_real_time_outside() -> None:
         [sys.executable, "-c", FIRST_IN_A_RIG], capture_output=True, text=True, timeout=120, check=False
     )
     assert done.returncode == 0, done.stderr
+
+
+def test_a_signal_that_does_not_exist_is_refused_and_the_rig_can_be_left() -> None:
+    for wrong in (4242, 0, -1):
+        with ic.Rig(), pytest.raises(ValueError, match="out of range"):
+            signal.signal(wrong, lambda *_: None)
+    with ic.Rig():
+        signal.signal(signal.SIGUSR1, lambda *_: None)
+    signal.signal(signal.SIGUSR1, signal.SIG_DFL)
