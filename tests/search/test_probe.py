@@ -746,4 +746,6 @@ def test_a_run_that_never_ends_is_given_up_and_named() -> None:
     found = ic.probe(story, depth=1, faults=["fail"], orders=False, runs=20)
     assert found.coverage.given_up >= 1
     # An error on either side of the effect ends in the loop.
-    assert re.search("took too long, and was given up: work-1, attempt 1, (before|after) mail.send: an error", str(found))
+    assert re.search(
+        "took too long, and was given up: work-1, attempt 1, (before|after) mail.send: an error", str(found)
+    )
