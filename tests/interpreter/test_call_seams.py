@@ -442,9 +442,10 @@ def test_the_rigs_own_statements_are_no_seams(tmp_path: Path) -> None:
 
 
 def test_a_finding_with_real_calls_is_repeated_from_its_token(tmp_path: Path) -> None:
-    path = tmp_path / "fares.json"
-
     def story(rig: ic.Rig) -> None:
+        folder = tmp_path / str(os.getpid())  # two processes play it at once, to see if the order of hashes shows
+        folder.mkdir(exist_ok=True)
+        path = folder / "fares.json"
         path.write_text("[]")
 
         def load() -> None:
