@@ -647,6 +647,7 @@ def test_a_run_leaves_nothing_to_the_next() -> None:
             pass
         return len(gc.get_objects())
 
+    objects_after(len(singles))  # what is imported late is there then
     gc.collect()
     before = objects_after(60)
     assert objects_after(240) < before + 1_500
