@@ -119,7 +119,6 @@ class Rig:
       ``"real"``: they run in real time. A debugger's threads are real always.
     - `strict`: True makes it an error for a job to open a socket, or to start a thread unless `threads` is given.
       False: jobs can do that. Default None: they can, and a test is warned if a job reaches another machine.
-      Default False.
     - `allow`: kinds of loose ends (`loose_ends`) that do not matter here. Default: none.
     - `judged`: False: a test that makes this rig does not fail because of its loose ends. Default True.
     - `stuck_after`: after how many real seconds in which nothing moves a run ends with `StuckError`. Default ``"20s"``.

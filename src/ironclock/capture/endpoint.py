@@ -155,7 +155,8 @@ class Endpoint:
         """
         if not isinstance(name, str) or not name:
             raise InputError(f"name is {name!r}; give text that is not empty")
-        given = Policy().changed(**policy).retry
+        asked = Policy().changed(**policy)
+        given = asked.retry
         assert isinstance(given, Retry)  # the policy has made one of a number
         rule = Retry(
             given.attempts, AtLeastRetryAfter(given.wait), given.on, (*given.never_on, DeliveryRejected), given.drop_on
@@ -166,7 +167,7 @@ class Endpoint:
             return self._deliver(name, args, kwargs)
 
         deliver.__name__ = name
-        return self._registry.register(deliver, name, Policy().changed(**policy).changed(retry=rule))
+        return self._registry.register(deliver, name, asked.changed(retry=rule))
 
     def _deliver(self, name: str, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
         import httpx

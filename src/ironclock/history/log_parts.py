@@ -120,8 +120,9 @@ class OpenLog:
             words = ends_too_early(self.timeline, int(started[row]), int(ended[row]))
             self._notes.append((int(files[row]), int(lines[row]), words))
             keeps[row] = False
-        ends = pc.coalesce(table["ended"], table["started"])
-        table = table.set_column(table.schema.get_field_index("ended"), "ended", ends).combine_chunks()
+        if (ended == NONE).any():
+            ends = pc.coalesce(table["ended"], table["started"])
+            table = table.set_column(table.schema.get_field_index("ended"), "ended", ends).combine_chunks()
         if keeps.all():
             return table, order
         table = table.filter(pa.array(keeps)).combine_chunks()

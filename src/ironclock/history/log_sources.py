@@ -98,16 +98,16 @@ def _not_text(path: str, error: UnicodeError, given: str | None) -> str:
     """Return in words which line of a file cannot be decoded. The error itself counts from the part that was read."""
     if given is not None:
         return f"it is not text in {given} ({error}); give another encoding"
+    what = str(error)
     with suppress(OSError, EOFError, lzma.LZMAError), _uncompressed(path, []) as file:
         for number, line in enumerate(file, 1):
             try:
                 line.decode()
             except UnicodeDecodeError as found:
-                return (
-                    f"line {number} is not text in UTF-8, at {line[max(0, found.start - 20) : found.end + 20]!r}; say "
-                    "which encoding it is in: encoding='latin-1', --encoding latin-1"
-                )
-    return f"{error}; say which encoding it is in: encoding='latin-1', --encoding latin-1"
+                near = line[max(0, found.start - 20) : found.end + 20]
+                what = f"line {number} is not text in UTF-8, at {near!r}"
+                break
+    return f"{what}; say which encoding it is in: encoding='latin-1', --encoding latin-1"
 
 
 class _CutOff(io.RawIOBase):
